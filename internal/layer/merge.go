@@ -1,0 +1,144 @@
+package layer
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"io"
+	"path"
+	"sort"
+	"strconv"
+	"strings"
+)
+
+// Node is one name of a merged tree: the entry, and which layer of the stack holds its content.
+type Node struct {
+	Entry
+	Layer int // position in the stack, 0 lowest
+	// Group is the same for all names of one file and different for different files;
+	// empty for a file that never had a second name.
+	Group string
+}
+
+// Tree is a stack of layers merged into one view.
+type Tree struct {
+	nodes map[string]*Node
+}
+
+// Merge stacks indexes, lowest first, applying whiteouts and opaque folders.
+func Merge(stack ...Index) *Tree {
+	t := &Tree{nodes: map[string]*Node{}}
+	for i, x := range stack {
+		t.apply(i, x)
+	}
+	return t
+}
+
+func (t *Tree) apply(level int, x Index) {
+	firsts := map[string]*Entry{}
+	for i := range x {
+		if x[i].Same != "" {
+			firsts[x[i].Same] = nil
+		}
+	}
+	gone := map[string]bool{} // folders whose lower content is hidden
+	for i := range x {
+		e := &x[i]
+		old := t.nodes[e.Path]
+		if e.Kind == Whiteout || e.Opaque || (old != nil && old.Kind == Dir && e.Kind != Dir) {
+			gone[e.Path] = true
+		}
+	}
+	if len(gone) > 0 {
+		for p := range t.nodes {
+			for dir := p; dir != "." && dir != "/"; {
+				if dir == p && gone[dir] {
+					delete(t.nodes, p)
+					break
+				}
+				dir = path.Dir(dir)
+				if gone[dir] {
+					delete(t.nodes, p)
+					break
+				}
+			}
+		}
+	}
+	for i := range x {
+		e := &x[i]
+		if e.Kind == Whiteout {
+			continue
+		}
+		n := &Node{Entry: *e, Layer: level}
+		n.Opaque = false
+		if _, grouped := firsts[e.Path]; grouped {
+			n.Group = groupName(level, e.Path)
+		} else if e.Same != "" {
+			n.Group = groupName(level, e.Same)
+		}
+		t.nodes[e.Path] = n
+	}
+}
+
+func groupName(level int, first string) string { return strconv.Itoa(level) + "/" + first }
+
+// Lookup finds the node at a path, nil if there is none.
+func (t *Tree) Lookup(p string) *Node { return t.nodes[p] }
+
+// Len is the number of names.
+func (t *Tree) Len() int { return len(t.nodes) }
+
+// Nodes lists the tree sorted by path, the root first. In each hard-link group the first
+// name has an empty Same, the others name the first: whatever happened to the group's
+// names in the layers, the list is consistent in itself.
+func (t *Tree) Nodes() []*Node {
+	list := make([]*Node, 0, len(t.nodes))
+	for _, n := range t.nodes {
+		list = append(list, n)
+	}
+	sort.Slice(list, func(i, j int) bool {
+		return before(list[i].Path, list[j].Path)
+	})
+	first := map[string]string{}
+	for i, n := range list {
+		if n.Group == "" {
+			continue
+		}
+		same := first[n.Group]
+		if same == "" {
+			first[n.Group] = n.Path
+		}
+		if n.Same != same {
+			c := *n
+			c.Same = same
+			list[i] = &c
+		}
+	}
+	return list
+}
+
+// Under lists the paths below a folder, sorted; the folder itself is not in the list.
+func (t *Tree) Under(dir string) []string {
+	var list []string
+	for p := range t.nodes {
+		if strings.HasPrefix(p, dir+"/") {
+			list = append(list, p)
+		}
+	}
+	sort.Strings(list)
+	return list
+}
+
+// TreeDigest names the tree that a stack of layers makes: the digest of the layers' digests,
+// lowest first, an empty layer left out.
+func TreeDigest(layers []string) string {
+	hash := sha256.New()
+	for _, digest := range layers {
+		if digest != EmptyDigest {
+			_, _ = io.WriteString(hash, digest+"\n") // a hash never fails
+		}
+	}
+	return hex.EncodeToString(hash.Sum(nil))
+}
+
+// EmptyDigest is the digest of a layer without entries.
+var EmptyDigest = Index{}.Digest()

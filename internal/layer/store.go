@@ -1,0 +1,230 @@
+package layer
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Store keeps layers by digest and snapshots by key, in one folder:
+//
+//	DIGEST/index.jsonl   the layer's index
+//	DIGEST/tree/         its contents, ready for an overlay
+//	keys/KEY.json        which layer a stage with this key made
+//
+// A layer appears by a rename when it is whole. Snapshots written before a power cut are
+// checked once, when they are first used after it.
+type Store struct {
+	Dir     string
+	Owners  Owners
+	mu      sync.Mutex
+	indexes map[string]Index
+}
+
+// Snapshot is what a finished stage left.
+type Snapshot struct {
+	Key     string        `json:"key"`
+	Layer   string        `json:"layer"` // digest
+	Bytes   int64         `json:"bytes"`
+	Build   string        `json:"build"` // the build that ran the stage
+	Created time.Time     `json:"created"`
+	Took    time.Duration `json:"took_ns"`
+	Epoch   int64         `json:"epoch,omitempty"` // of a base: its newest time, seconds since 1970
+	Boot    string        `json:"boot"`            // boot of the machine that wrote it
+}
+
+// TreeDir is the folder with a layer's contents.
+func (s *Store) TreeDir(digest string) string { return filepath.Join(s.Dir, digest, "tree") }
+
+// Has says whether the layer is kept.
+func (s *Store) Has(digest string) bool {
+	_, err := os.Stat(filepath.Join(s.Dir, digest, "index.jsonl"))
+	return err == nil
+}
+
+// Index reads a layer's index.
+func (s *Store) Index(digest string) (Index, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if x, ok := s.indexes[digest]; ok {
+		return x, nil
+	}
+	file, err := os.Open(filepath.Join(s.Dir, digest, "index.jsonl"))
+	if err != nil {
+		return nil, fmt.Errorf("layer %.12s is not kept here: %w", digest, err)
+	}
+	defer file.Close()
+	x, err := Decode(file)
+	if err != nil {
+		return nil, err
+	}
+	if s.indexes == nil {
+		s.indexes = map[string]Index{}
+	}
+	s.indexes[digest] = x
+	return x, nil
+}
+
+// Stack merges layers, lowest first.
+func (s *Store) Stack(digests []string) (*Tree, error) {
+	stack := make([]Index, len(digests))
+	for i, d := range digests {
+		x, err := s.Index(d)
+		if err != nil {
+			return nil, err
+		}
+		stack[i] = x
+	}
+	return Merge(stack...), nil
+}
+
+// Begin makes an empty folder in which a layer can grow: Dir/tree. Remove it if the work fails.
+func (s *Store) Begin() (dir string, err error) {
+	if err := os.MkdirAll(filepath.Join(s.Dir, "keys"), 0o755); err != nil {
+		return "", err
+	}
+	dir, err = os.MkdirTemp(s.Dir, "new-")
+	if err != nil {
+		return "", err
+	}
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return "", err
+	}
+	return dir, os.Mkdir(filepath.Join(dir, "tree"), 0o755)
+}
+
+// Commit makes the folder from Begin the layer with this index and returns its digest.
+// If the layer is already kept, the folder is dropped.
+func (s *Store) Commit(dir string, x Index) (string, error) {
+	file, err := os.Create(filepath.Join(dir, "index.jsonl"))
+	if err != nil {
+		return "", err
+	}
+	digest, err := x.Encode(file)
+	if err = errors.Join(err, file.Close()); err != nil {
+		return "", err
+	}
+	err = os.Rename(dir, filepath.Join(s.Dir, digest))
+	if errors.Is(err, fs.ErrExist) && s.Has(digest) {
+		err = RemoveAll(dir)
+	}
+	if err != nil {
+		return "", fmt.Errorf("keep layer: %w", err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.indexes == nil {
+		s.indexes = map[string]Index{}
+	}
+	s.indexes[digest] = x
+	return digest, nil
+}
+
+// Find returns the snapshot with a key, nil if there is none whose layer is whole.
+func (s *Store) Find(key string) *Snapshot {
+	name := filepath.Join(s.Dir, "keys", key+".json")
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return nil
+	}
+	var snap Snapshot
+	if json.Unmarshal(text, &snap) != nil || !s.Has(snap.Layer) {
+		return nil
+	}
+	if snap.Boot != bootID() {
+		if s.Verify(snap.Layer) != nil {
+			_ = os.Remove(name) // whether it goes or not, it is not used
+			return nil
+		}
+		snap.Boot = bootID()
+		_ = s.Remember(snap) // only saves the next check
+	}
+	return &snap
+}
+
+// Remember records which layer the stage with this key made.
+func (s *Store) Remember(snap Snapshot) error {
+	snap.Boot = bootID()
+	text, err := json.MarshalIndent(snap, "", "  ")
+	if err != nil {
+		return err
+	}
+	name := filepath.Join(s.Dir, "keys", snap.Key+".json")
+	part, err := os.CreateTemp(filepath.Dir(name), "new-")
+	if err != nil {
+		return err
+	}
+	_, err = part.Write(append(text, '\n'))
+	if err = errors.Join(err, part.Close()); err == nil {
+		err = os.Rename(part.Name(), name)
+	}
+	if err != nil {
+		_ = os.Remove(part.Name())
+	}
+	return err
+}
+
+// Verify checks a layer's folder against its index, sizes and content of every file.
+func (s *Store) Verify(digest string) error {
+	x, err := s.Index(digest)
+	if err != nil {
+		return err
+	}
+	if got := x.Digest(); got != digest {
+		return fmt.Errorf("layer %.12s: its index has the digest %.12s", digest, got)
+	}
+	sc := scanner{ctx: context.Background(), dir: s.TreeDir(digest)}
+	for i := range x {
+		e := &x[i]
+		if e.Kind == File && e.Same == "" {
+			f := found{Entry: Entry{Path: e.Path}}
+			if err := sc.digest(filepath.Join(sc.dir, e.Path), &f); err != nil {
+				return err
+			}
+			if f.Digest != e.Digest {
+				return fmt.Errorf("layer %.12s: %s is damaged", digest, e.Path)
+			}
+		} else if _, err := os.Lstat(filepath.Join(sc.dir, e.Path)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Sweep removes folders of layers that never became whole.
+func (s *Store) Sweep() error {
+	left, err := filepath.Glob(filepath.Join(s.Dir, "new-*"))
+	for _, dir := range left {
+		err = errors.Join(err, RemoveAll(dir))
+	}
+	return err
+}
+
+// RemoveAll removes a folder whatever modes its folders have.
+func RemoveAll(dir string) error {
+	if os.RemoveAll(dir) == nil {
+		return nil
+	}
+	_ = filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() {
+			_ = os.Chmod(p, 0o700) // what cannot be changed shows in the removal below
+		}
+		return nil
+	})
+	return os.RemoveAll(dir)
+}
+
+var bootID = sync.OnceValue(func() string {
+	text, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	if err != nil {
+		return "unknown"
+	}
+	return strings.TrimSpace(string(text))
+})

@@ -1,0 +1,286 @@
+package layer
+
+import (
+	"archive/tar"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"path"
+	"strings"
+)
+
+// Limits bound what an archive may unpack to.
+type Limits struct {
+	Bytes   int64 // sum of file contents as stored, in bytes
+	Logical int64 // size of one file with its holes, in bytes
+	Entries int   // number of names
+}
+
+// DefaultLimits leaves Bytes to the caller, who knows the free disk space.
+var DefaultLimits = Limits{Bytes: math.MaxInt64, Logical: 1 << 40, Entries: 20_000_000}
+
+// HostileError says which entry of an archive was refused, and why.
+type HostileError struct {
+	Entry  string
+	Reason string
+}
+
+func (e *HostileError) Error() string { return fmt.Sprintf("entry %q %s", e.Entry, e.Reason) }
+
+// Unpack writes a root archive (a tar stream, POSIX.1-2001 or GNU) into an empty folder and
+// returns its index. Everything in it stays below the folder: absolute names, names with "..",
+// links that lead out of the root, names that pass through a link, and devices outside dev/
+// are refused with a HostileError. On any error the folder's content is worthless.
+func Unpack(ctx context.Context, r io.Reader, folder Folder, limits Limits) (Index, error) {
+	u := unpacker{ctx: ctx, folder: folder, limits: limits, at: map[string]int{}}
+	u.add(Entry{Path: ".", Kind: Dir, Mode: 0o755})
+	in := tar.NewReader(r)
+	for {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		h, err := in.Next()
+		if err == io.EOF {
+			break
+		}
+		if errors.Is(err, io.ErrUnexpectedEOF) {
+			return nil, fmt.Errorf("the archive is cut short after %d entries: %w", len(u.index), err)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("after %d entries: %w", len(u.index), err)
+		}
+		if err := u.entry(h, in); err != nil {
+			return nil, err
+		}
+	}
+	if len(u.index) == 1 {
+		return nil, errors.New("the archive is empty")
+	}
+	for i := range u.index {
+		if e := &u.index[i]; e.Kind == Dir {
+			if err := folder.dress(path.Join(folder.Dir, e.Path), e); err != nil {
+				return nil, fmt.Errorf("write %s: %w", e.Path, err)
+			}
+		}
+	}
+	u.index.Sort()
+	regroup(u.index)
+	return u.index, folder.Finish(u.index)
+}
+
+type unpacker struct {
+	ctx    context.Context
+	folder Folder
+	limits Limits
+	index  Index
+	at     map[string]int // path -> position in index
+	bytes  int64
+}
+
+func (u *unpacker) add(e Entry) {
+	u.at[e.Path] = len(u.index)
+	u.index = append(u.index, e)
+}
+
+func (u *unpacker) entry(h *tar.Header, content io.Reader) error {
+	refuse := func(reason string, args ...any) error {
+		return &HostileError{Entry: h.Name, Reason: fmt.Sprintf(reason, args...)}
+	}
+	name, err := cleanName(h.Name)
+	if err != "" {
+		return refuse("%s", err)
+	}
+	if len(u.index) > u.limits.Entries {
+		return refuse("is one too many: the limit is %d names", u.limits.Entries)
+	}
+	e := Entry{Path: name, Mode: uint32(h.Mode) & 0o7777, UID: uint32(h.Uid), GID: uint32(h.Gid), MTime: max(0, h.ModTime.Unix())}
+	if h.Uid < 0 || h.Gid < 0 || h.Uid > math.MaxUint32-1 || h.Gid > math.MaxUint32-1 {
+		return refuse("has an owner %d:%d that no system holds", h.Uid, h.Gid)
+	}
+	for key, value := range h.PAXRecords {
+		if attribute, ok := strings.CutPrefix(key, "SCHILY.xattr."); ok && keepXattr(attribute) {
+			if e.Xattrs == nil {
+				e.Xattrs = map[string][]byte{}
+			}
+			e.Xattrs[attribute] = []byte(value)
+		}
+	}
+	switch h.Typeflag {
+	case tar.TypeReg, '\x00', tar.TypeGNUSparse, tar.TypeCont:
+		e.Kind, e.Size = File, h.Size
+	case tar.TypeDir:
+		e.Kind = Dir
+	case tar.TypeSymlink:
+		e.Kind, e.Link, e.Mode = Symlink, h.Linkname, 0o777
+	case tar.TypeLink:
+		return u.hardlink(h, name)
+	case tar.TypeFifo:
+		e.Kind = Fifo
+	case tar.TypeChar, tar.TypeBlock:
+		e.Kind = Char
+		if h.Typeflag == tar.TypeBlock {
+			e.Kind = Block
+		}
+		e.Major, e.Minor = uint32(h.Devmajor), uint32(h.Devminor)
+		if !strings.HasPrefix(name, "dev/") {
+			return refuse("is a device outside dev/")
+		}
+	case tar.TypeXGlobalHeader:
+		return nil
+	default:
+		return refuse("has the unknown type %q", h.Typeflag)
+	}
+	if e.Kind == Symlink {
+		if h.Linkname == "" || len(h.Linkname) > 4095 {
+			return refuse("is a link whose target has %d bytes; 1 to 4095 can be", len(h.Linkname))
+		}
+		if leaves(name, h.Linkname) {
+			return refuse("links to %q, which leaves the root", h.Linkname)
+		}
+	}
+	if e.Size > u.limits.Logical || e.Size < 0 {
+		return refuse("claims %d bytes; the limit for one file is %d", e.Size, u.limits.Logical)
+	}
+	return u.write(&e, content)
+}
+
+// cleanName is the entry's path below the root, or the reason why there is none.
+func cleanName(name string) (clean, reason string) {
+	switch {
+	case name == "":
+		return "", "has no name"
+	case strings.HasPrefix(name, "/"):
+		return "", "has an absolute name; names must be relative to the root"
+	case strings.IndexByte(name, 0) >= 0:
+		return "", "has a zero byte in its name"
+	}
+	for _, part := range strings.Split(name, "/") {
+		if part == ".." {
+			return "", "has '..' in its name"
+		}
+		if len(part) > 255 {
+			return "", "has a name part longer than 255 bytes"
+		}
+	}
+	return path.Clean(name), ""
+}
+
+// leaves says whether a relative link climbs above the root. An absolute one starts at the image's own root.
+func leaves(name, target string) bool {
+	if strings.HasPrefix(target, "/") {
+		return false
+	}
+	depth := strings.Count(name, "/")
+	for _, part := range strings.Split(target, "/") {
+		switch part {
+		case "..":
+			depth--
+		case "", ".":
+		default:
+			depth++
+		}
+		if depth < 0 {
+			return true
+		}
+	}
+	return false
+}
+
+func (u *unpacker) hardlink(h *tar.Header, name string) error {
+	target, reason := cleanName(strings.TrimPrefix(h.Linkname, "/"))
+	if reason != "" {
+		return &HostileError{h.Name, fmt.Sprintf("is a hard link to %q, which leaves the root", h.Linkname)}
+	}
+	i, ok := u.at[target]
+	if !ok || u.index[i].Kind == Dir || u.index[i].Kind == Symlink {
+		return &HostileError{h.Name, fmt.Sprintf("is a hard link to %q, which is no file before it in the archive", h.Linkname)}
+	}
+	e := u.index[i]
+	if e.Same == "" {
+		e.Same = e.Path
+	}
+	e.Path = name
+	if e.Kind != File {
+		e.Same = "" // a second name for a device or pipe is a second device or pipe
+	}
+	return u.write(&e, nil)
+}
+
+func (u *unpacker) write(e *Entry, content io.Reader) error {
+	if err := u.parents(e.Path); err != nil {
+		return err
+	}
+	if i, ok := u.at[e.Path]; ok {
+		old := &u.index[i]
+		if old.Kind == Dir && e.Kind == Dir {
+			*old = *e
+			return nil
+		}
+		// A second entry of the same name would also change the names linked to the first.
+		return &HostileError{e.Path, "appears twice"}
+	}
+	if e.Kind == Dir {
+		u.add(*e)
+		return u.folder.create(path.Join(u.folder.Dir, e.Path), e, nil)
+	}
+	if e.Kind == File && e.Same == "" {
+		hash, holes := sha256.New(), newHoleFinder()
+		counted := &counter{r: content}
+		err := u.folder.Put(e, io.TeeReader(&interruptible{u.ctx, counted}, io.MultiWriter(hash, holes)))
+		if err != nil {
+			return err
+		}
+		e.Digest, e.Data = hex.EncodeToString(hash.Sum(nil)), holes.Data()
+		if u.bytes += counted.solid; u.bytes > u.limits.Bytes {
+			return &HostileError{e.Path, fmt.Sprintf("brings the archive over the limit of %d bytes", u.limits.Bytes)}
+		}
+		u.add(*e)
+		return nil
+	}
+	u.add(*e)
+	return u.folder.Put(e, nil)
+}
+
+// parents makes missing folders above a name and refuses a way that passes through anything else.
+func (u *unpacker) parents(name string) error {
+	dir := path.Dir(name)
+	if dir == "." {
+		return nil
+	}
+	if i, ok := u.at[dir]; ok {
+		if u.index[i].Kind != Dir {
+			return &HostileError{name, fmt.Sprintf("passes through %q, which is a %s", dir, u.index[i].Kind)}
+		}
+		return nil
+	}
+	if err := u.parents(dir); err != nil {
+		return err
+	}
+	e := Entry{Path: dir, Kind: Dir, Mode: 0o755}
+	u.add(e)
+	return u.folder.create(path.Join(u.folder.Dir, dir), &e, nil)
+}
+
+// counter counts the bytes that are not in holes, by pages.
+type counter struct {
+	r     io.Reader
+	solid int64
+}
+
+func (c *counter) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	if !isZero(p[:n]) {
+		c.solid += int64(n)
+	}
+	return n, err
+}
+
+// keepXattr says whether an attribute belongs to the image rather than to the host it came from.
+func keepXattr(name string) bool {
+	return !strings.HasPrefix(name, overlayMarks) && !strings.HasPrefix(name, "trusted.overlay.") && name != "security.selinux" &&
+		name != standInNode && name != standInOwner
+}

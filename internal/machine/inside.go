@@ -1,0 +1,362 @@
+package machine
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// What follows runs as process 1 of a sandbox.
+
+const (
+	zygosDir  = "/run/zygos"
+	scriptDir = zygosDir + "/steps"
+)
+
+// sandboxInit makes the sandbox from inside, carries out the steps and exits; with it every
+// process of the stage ends.
+func sandboxInit() {
+	signal.Ignore(unix.SIGINT, unix.SIGTERM, unix.SIGHUP) // who wants us gone kills us
+	var o order
+	if err := json.NewDecoder(os.NewFile(fdOrders, "orders")).Decode(&o); err != nil {
+		os.Exit(1) // whoever started us is gone
+	}
+	answers := json.NewEncoder(os.NewFile(fdAnswers, "answers"))
+	last := fdSteps
+	for _, s := range o.Steps {
+		last = max(last, s.Source, s.Out, s.Err)
+	}
+	for fd := fdOrders; fd <= last; fd++ {
+		unix.CloseOnExec(fd)
+	}
+	if err := settle(o); err != nil {
+		_ = answers.Encode(answer{Broken: err.Error()}) // nobody else to tell
+		os.Exit(1)
+	}
+	for i, step := range o.Steps {
+		if answers.Encode(answer{Step: i, Began: true}) != nil {
+			os.Exit(1)
+		}
+		began := time.Now()
+		var failed *StepError
+		if step.Copy != nil {
+			failed = copyIn(step)
+		} else {
+			failed = runScript(i, step, o.End)
+		}
+		if answers.Encode(answer{Step: i, Took: time.Since(began), Failed: failed}) != nil || failed != nil {
+			os.Exit(1)
+		}
+	}
+	os.Exit(0)
+}
+
+// settle makes the stage's tree the root, with a /dev, /proc, /run and /tmp of its own.
+func settle(o order) error {
+	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
+		return fmt.Errorf("part from the host's mounts: %w", err)
+	}
+	const stand = "/tmp" // any folder that every host has; only this process sees it covered
+	if err := unix.MoveMount(fdRoot, "", unix.AT_FDCWD, stand, unix.MOVE_MOUNT_F_EMPTY_PATH); err != nil {
+		return fmt.Errorf("attach the tree: %w", err)
+	}
+	if err := os.Chdir(stand); err != nil {
+		return err
+	}
+	for _, dir := range []string{"dev", "proc", "run", "tmp", "etc"} {
+		if err := mountPoint(dir); err != nil {
+			return err
+		}
+	}
+	if err := unix.MoveMount(fdTmp, "", unix.AT_FDCWD, "tmp", unix.MOVE_MOUNT_F_EMPTY_PATH); err != nil {
+		return fmt.Errorf("attach /tmp: %w", err)
+	}
+	if err := devices(o.Limited); err != nil {
+		return err
+	}
+	for _, m := range []struct {
+		fs, at, options string
+		flags           uintptr
+	}{
+		{"proc", "proc", "", unix.MS_NOSUID | unix.MS_NODEV | unix.MS_NOEXEC},
+		{"tmpfs", "run", "mode=755", unix.MS_NOSUID | unix.MS_NODEV},
+	} {
+		if err := unix.Mount(m.fs, m.at, m.fs, m.flags, m.options); err != nil {
+			return fmt.Errorf("mount /%s: %w", m.at, err)
+		}
+	}
+	if err := readOnly("proc/sys"); err != nil {
+		return err
+	}
+	var names *os.File
+	if o.Network {
+		names = hostNames()
+	} else if err := loopbackUp(); err != nil {
+		return fmt.Errorf("bring up the loopback device: %w", err)
+	}
+	if err := unix.PivotRoot(".", "."); err != nil {
+		return fmt.Errorf("change the root: %w", err)
+	}
+	if err := unix.Unmount(".", unix.MNT_DETACH); err != nil {
+		return fmt.Errorf("leave the host's root: %w", err)
+	}
+	if err := os.Chdir("/"); err != nil {
+		return err
+	}
+	if names != nil {
+		if err := giveNames(names); err != nil {
+			return err
+		}
+	}
+	unix.Umask(0o022)
+	if err := os.MkdirAll(scriptDir, 0o755); err != nil {
+		return err
+	}
+	return unix.Sethostname([]byte(o.Hostname))
+}
+
+// mountPoint makes sure that a name is a folder of its own, not a link to somewhere else.
+func mountPoint(dir string) error {
+	info, err := os.Lstat(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return os.Mkdir(dir, 0o755)
+	}
+	if err == nil && !info.IsDir() {
+		err = fmt.Errorf("/%s of the tree is no folder", dir)
+	}
+	return err
+}
+
+// devices makes a small /dev: the host's harmless devices, terminals and shared memory of its own.
+func devices(limited bool) error {
+	if err := unix.Mount("tmpfs", "dev", "tmpfs", unix.MS_NOSUID, "mode=755,size=64k"); err != nil {
+		return fmt.Errorf("mount /dev: %w", err)
+	}
+	for _, name := range []string{"null", "zero", "full", "random", "urandom", "tty"} {
+		at := "dev/" + name
+		if err := os.WriteFile(at, nil, 0o666); err != nil {
+			return err
+		}
+		if err := unix.Mount("/dev/"+name, at, "", unix.MS_BIND, ""); err != nil {
+			return fmt.Errorf("give /dev/%s: %w", name, err)
+		}
+	}
+	for name, to := range map[string]string{"fd": "/proc/self/fd", "stdin": "/proc/self/fd/0", "stdout": "/proc/self/fd/1",
+		"stderr": "/proc/self/fd/2", "ptmx": "pts/ptmx"} {
+		if err := os.Symlink(to, "dev/"+name); err != nil {
+			return err
+		}
+	}
+	options := "newinstance,ptmxmode=0666,mode=0620"
+	if !limited {
+		options += ",gid=5" // the group tty
+	}
+	for _, m := range []struct{ fs, at, options string }{{"devpts", "dev/pts", options}, {"tmpfs", "dev/shm", "mode=1777"}} {
+		if err := os.Mkdir(m.at, 0o755); err != nil {
+			return err
+		}
+		if err := unix.Mount(m.fs, m.at, m.fs, unix.MS_NOSUID|unix.MS_NOEXEC, m.options); err != nil {
+			return fmt.Errorf("mount /%s: %w", m.at, err)
+		}
+	}
+	return nil
+}
+
+func readOnly(at string) error {
+	err := unix.Mount(at, at, "", unix.MS_BIND|unix.MS_REC, "")
+	if err == nil {
+		err = unix.Mount("", at, "", unix.MS_REMOUNT|unix.MS_BIND|unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, "")
+	}
+	if err != nil {
+		return fmt.Errorf("make /%s read-only: %w", at, err)
+	}
+	return nil
+}
+
+func loopbackUp() error {
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	ifr, err := unix.NewIfreq("lo")
+	if err != nil {
+		return err
+	}
+	ifr.SetUint16(unix.IFF_UP | unix.IFF_RUNNING)
+	return unix.IoctlIfreq(fd, unix.SIOCSIFFLAGS, ifr)
+}
+
+// hostNames is the host's resolver configuration as a mount that is attached nowhere yet, nil if the host has none.
+func hostNames() *os.File {
+	fd, err := unix.OpenTree(unix.AT_FDCWD, "/etc/resolv.conf", unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC)
+	if err != nil {
+		return nil
+	}
+	return os.NewFile(uintptr(fd), "resolv.conf")
+}
+
+// giveNames lets the sandbox resolve names as the host does. The host's file covers the image's
+// own and never becomes part of a layer.
+func giveNames(names *os.File) error {
+	defer names.Close()
+	at := "/etc/resolv.conf"
+	if target, err := os.Readlink(at); err == nil {
+		at = path.Join("/etc", target)
+		if path.IsAbs(target) {
+			at = target
+		}
+		if !strings.HasPrefix(at, "/run/") {
+			return nil // the image decides
+		}
+		if err := os.MkdirAll(path.Dir(at), 0o755); err != nil {
+			return err
+		}
+	}
+	if _, err := os.Lstat(at); errors.Is(err, fs.ErrNotExist) {
+		if !strings.HasPrefix(at, "/run/") {
+			return nil // a file made here would stay in the image
+		}
+		if err := os.WriteFile(at, nil, 0o644); err != nil {
+			return err
+		}
+	}
+	if err := unix.MoveMount(int(names.Fd()), "", unix.AT_FDCWD, at, unix.MOVE_MOUNT_F_EMPTY_PATH); err != nil {
+		return fmt.Errorf("give /etc/resolv.conf: %w", err)
+	}
+	return nil
+}
+
+// copyIn puts a step's file into the tree: written beside its place, then renamed.
+func copyIn(step orderStep) *StepError {
+	if err := copyFile(step); err != nil {
+		return &StepError{Reason: err.Error()}
+	}
+	return nil
+}
+
+func copyFile(step orderStep) error {
+	c := step.Copy
+	source := os.NewFile(uintptr(step.Source), c.From)
+	defer source.Close()
+	uid, gid, err := owner(c.Owner)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(path.Dir(c.To), 0o755); err != nil {
+		return err
+	}
+	if info, err := os.Stat(c.To); err == nil && info.IsDir() {
+		return fmt.Errorf("%s is a folder; name the file in it", c.To)
+	}
+	if real, err := filepath.EvalSymlinks(c.To); err == nil {
+		c.To = real
+	}
+	part, err := os.CreateTemp(path.Dir(c.To), ".zygos-")
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(part, source)
+	err = errors.Join(err, part.Close())
+	if err == nil {
+		err = os.Chown(part.Name(), uid, gid)
+	}
+	if err == nil {
+		err = unix.Chmod(part.Name(), c.Mode)
+	}
+	if err == nil {
+		err = os.Rename(part.Name(), c.To)
+	}
+	if err != nil {
+		_ = os.Remove(part.Name()) // the first error counts
+	}
+	return err
+}
+
+// runScript runs a step's script as a child and reaps whatever else ends meanwhile.
+func runScript(i int, step orderStep, end string) *StepError {
+	out, errs := os.NewFile(uintptr(step.Out), "out"), os.NewFile(uintptr(step.Err), "err")
+	defer out.Close()
+	defer errs.Close()
+	defer func() {
+		_, _ = io.WriteString(out, end+"\n") // a reader that is gone needs no mark
+		_, _ = io.WriteString(errs, end+"\n")
+	}()
+	s := step.Script
+	account, err := lookUp(s.User)
+	if err != nil {
+		return &StepError{Reason: err.Error()}
+	}
+	name := fmt.Sprintf("%s/%02d", scriptDir, i+1)
+	if err := os.WriteFile(name, s.Content, 0o755); err != nil {
+		return &StepError{Reason: err.Error()}
+	}
+	argv := []string{name}
+	if !bytes.HasPrefix(s.Content, []byte("#!")) {
+		argv = []string{"/bin/sh", "-e", name}
+	}
+	dir := s.Dir
+	if dir == "" {
+		dir = "/"
+	}
+	env := append([]string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=" + account.home,
+		"USER=" + account.name, "LOGNAME=" + account.name, "LANG=C.UTF-8", "TERM=dumb"}, s.Env...)
+	cmd := exec.Cmd{Path: argv[0], Args: argv, Env: env, Dir: dir, Stdout: out, Stderr: errs}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if account.uid != 0 {
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: account.uid, Gid: account.gid, Groups: account.groups}
+	}
+	if err := cmd.Start(); err != nil {
+		return &StepError{Reason: startFailure(err, argv[0], s, dir)}
+	}
+	return reap(cmd.Process.Pid)
+}
+
+func startFailure(err error, program string, s *Script, dir string) string {
+	if _, e := os.Stat(dir); e != nil {
+		return fmt.Sprintf("its working directory %s is not in the image", dir)
+	}
+	if line, _, ok := bytes.Cut(s.Content, []byte("\n")); ok && bytes.HasPrefix(line, []byte("#!")) && errors.Is(err, fs.ErrNotExist) {
+		return fmt.Sprintf("its first line asks for %s, which is not in the image", bytes.TrimSpace(line[2:]))
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Sprintf("the image has no %s to run it", program)
+	}
+	return "cannot start: " + err.Error()
+}
+
+// reap waits for a child and, as process 1 must, for every orphan that ends before it.
+func reap(pid int) *StepError {
+	for {
+		var status unix.WaitStatus
+		got, err := unix.Wait4(-1, &status, 0, nil)
+		if err == unix.EINTR {
+			continue
+		}
+		if err != nil {
+			return &StepError{Reason: "lost sight of the script: " + err.Error()}
+		}
+		switch {
+		case got != pid:
+		case status.Signaled():
+			return &StepError{Signal: unix.SignalName(status.Signal())}
+		case status.ExitStatus() != 0:
+			return &StepError{Code: status.ExitStatus()}
+		default:
+			return nil
+		}
+	}
+}

@@ -1,0 +1,350 @@
+package machine
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// Sandbox is the machine that runs stages in Linux namespaces on this host.
+type Sandbox struct {
+	IDs IDs
+}
+
+var _ Machine = Sandbox{}
+
+// maxLayers is how many layer folders fit the overlay's option string, one page (4096 bytes)
+// of "/proc/self/fd/NNN:".
+const maxLayers = 200
+
+// order is what process 1 is told on its control socket, one JSON value.
+type order struct {
+	Hostname string
+	Network  bool
+	Limited  bool
+	End      string // what process 1 writes to a script's streams when the script has ended
+	Steps    []orderStep
+}
+
+type orderStep struct {
+	Script *Script
+	Copy   *Copy
+	Source int // descriptor of the file to copy
+	Out    int // descriptors of the script's output
+	Err    int
+}
+
+// answer is what process 1 says about a step.
+type answer struct {
+	Step   int
+	Began  bool
+	Took   time.Duration
+	Failed *StepError
+	Broken string // the sandbox itself failed
+}
+
+// Descriptors of process 1; those of the steps follow.
+const (
+	fdOrders = 3 + iota
+	fdAnswers
+	fdRoot
+	fdTmp
+	fdSteps
+)
+
+// Run carries out a stage: see Machine.
+func (s Sandbox) Run(ctx context.Context, stage Stage, watch Watcher) error {
+	// The parent-death signal of process 1 follows the thread that starts it.
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	if stage.Timeout > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeoutCause(ctx, stage.Timeout, errTimeout)
+		defer cancel()
+	}
+	root, tmp, err := s.mounts(stage)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	defer tmp.Close()
+	run := running{stage: stage, watch: watch, extra: []*os.File{nil, nil, root, tmp}}
+	defer run.close()
+	if err := run.prepare(s.IDs); err != nil {
+		return err
+	}
+	return run.start(ctx, s.IDs)
+}
+
+var errTimeout = errors.New("time is up")
+
+// mounts makes the stage's root and /tmp as mounts that are attached nowhere yet: they vanish with their descriptors.
+func (s Sandbox) mounts(stage Stage) (root, tmp *os.File, err error) {
+	if len(stage.Layers) > maxLayers {
+		return nil, nil, fmt.Errorf("stage %s stands on %d layers and %d is the most; merge stages", stage.Name, len(stage.Layers), maxLayers)
+	}
+	work, scratch := filepath.Join(stage.Scratch, "work"), filepath.Join(stage.Scratch, "tmp")
+	for _, dir := range []string{work, scratch} {
+		if err := os.Mkdir(dir, 0o700); err != nil {
+			return nil, nil, err
+		}
+	}
+	if err := errors.Join(os.Lchown(scratch, int(s.IDs.First), int(s.IDs.First)), os.Chmod(scratch, 0o777|os.ModeSticky)); err != nil {
+		return nil, nil, err
+	}
+	root, err = Overlay(stage.Layers, stage.Upper, work)
+	if err != nil {
+		return nil, nil, err
+	}
+	fd, err := unix.OpenTree(unix.AT_FDCWD, scratch, unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC)
+	if err != nil {
+		root.Close()
+		return nil, nil, fmt.Errorf("prepare /tmp: %w", err)
+	}
+	return root, os.NewFile(uintptr(fd), "tmp"), nil
+}
+
+// Overlay makes a detached overlay mount (Linux, Documentation/filesystems/overlayfs.rst) of
+// layer folders, lowest first, that takes changes in upper. The folders are named by
+// descriptor, so no character in their paths needs an escape.
+func Overlay(layers []string, upper, work string) (*os.File, error) {
+	fail := func(doing string, err error) (*os.File, error) {
+		return nil, fmt.Errorf("overlay: %s: %w; run 'zygos doctor' to see what this host lacks", doing, err)
+	}
+	var lower []string
+	open := func(dir string) (string, error) {
+		fd, err := unix.Open(dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+		if err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("/proc/self/fd/%d", fd), nil
+	}
+	var opened []string
+	defer func() {
+		for _, p := range opened {
+			var fd int
+			if _, err := fmt.Sscanf(p, "/proc/self/fd/%d", &fd); err == nil {
+				_ = unix.Close(fd) // only read from
+			}
+		}
+	}()
+	for i := len(layers) - 1; i >= 0; i-- {
+		p, err := open(layers[i])
+		if err != nil {
+			return fail("open layer "+layers[i], err)
+		}
+		opened, lower = append(opened, p), append(lower, p)
+	}
+	options := [][2]string{{"lowerdir", strings.Join(lower, ":")}, {"upperdir", upper}, {"workdir", work}}
+	for i := range options[1:] {
+		p, err := open(options[i+1][1])
+		if err != nil {
+			return fail("open "+options[i+1][1], err)
+		}
+		opened, options[i+1][1] = append(opened, p), p
+	}
+	fs, err := unix.Fsopen("overlay", unix.FSOPEN_CLOEXEC)
+	if err != nil {
+		return fail("open the file system type", err)
+	}
+	defer unix.Close(fs)
+	for _, o := range options {
+		if err := unix.FsconfigSetString(fs, o[0], o[1]); err != nil {
+			return fail("set "+o[0], err)
+		}
+	}
+	if err := unix.FsconfigSetFlag(fs, "userxattr"); err != nil {
+		return fail("keep marks in user attributes", err)
+	}
+	if err := unix.FsconfigCreate(fs); err != nil {
+		return fail("create", err)
+	}
+	fd, err := unix.Fsmount(fs, unix.FSMOUNT_CLOEXEC, unix.MOUNT_ATTR_NODEV)
+	if err != nil {
+		return fail("mount", err)
+	}
+	return os.NewFile(uintptr(fd), "root"), nil
+}
+
+// running is one stage on its way.
+type running struct {
+	stage Stage
+	watch Watcher
+	extra []*os.File // given to process 1, from descriptor 3
+	ours  []*os.File // our ends of pipes
+	outs  [][2]*os.File
+	order order
+}
+
+func (r *running) close() {
+	for _, f := range append(r.extra, r.ours...) {
+		if f != nil {
+			f.Close()
+		}
+	}
+}
+
+// prepare opens everything the steps need, so that a missing file stops the stage before it starts.
+func (r *running) prepare(ids IDs) error {
+	r.order = order{End: rand.Text(), Hostname: r.stage.Hostname, Network: r.stage.Network, Limited: ids.Limited()}
+	r.outs = make([][2]*os.File, len(r.stage.Steps))
+	give := func(f *os.File) int {
+		r.extra = append(r.extra, f)
+		return 2 + len(r.extra)
+	}
+	for i, step := range r.stage.Steps {
+		o := orderStep{Script: step.Script, Copy: step.Copy}
+		if step.Copy != nil {
+			f, err := os.Open(step.Copy.From)
+			if err != nil {
+				return err
+			}
+			o.Source = give(f)
+		} else {
+			for j := range 2 {
+				ours, theirs, err := os.Pipe()
+				if err != nil {
+					return err
+				}
+				r.outs[i][j] = ours
+				r.ours = append(r.ours, ours)
+				if j == 0 {
+					o.Out = give(theirs)
+				} else {
+					o.Err = give(theirs)
+				}
+			}
+		}
+		r.order.Steps = append(r.order.Steps, o)
+	}
+	return nil
+}
+
+func (r *running) start(ctx context.Context, ids IDs) error {
+	orders, giveOrders, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	takeAnswers, answers, err := os.Pipe()
+	if err != nil {
+		return errors.Join(err, orders.Close(), giveOrders.Close())
+	}
+	r.extra[0], r.extra[1] = orders, answers
+	r.ours = append(r.ours, giveOrders, takeAnswers)
+	cmd := exec.CommandContext(ctx, "/proc/self/exe")
+	cmd.Args = []string{cmdInit}
+	cmd.Env = []string{}
+	cmd.ExtraFiles = r.extra
+	cmd.SysProcAttr = isolation(ids, r.stage.Network)
+	var complaint strings.Builder
+	cmd.Stderr = &complaint
+	if err := cmd.Start(); err != nil {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		return fmt.Errorf("start the sandbox: %w; run 'zygos doctor' to see what this host lacks", err)
+	}
+	for i, f := range r.extra {
+		f.Close()
+		r.extra[i] = nil
+	}
+	sent := make(chan error, 1)
+	go func() { sent <- errors.Join(json.NewEncoder(giveOrders).Encode(r.order), giveOrders.Close()) }()
+	result := r.follow(ctx, takeAnswers)
+	waited := cmd.Wait()
+	<-sent // an order that did not arrive shows in result or waited
+	switch {
+	case errors.Is(context.Cause(ctx), errTimeout):
+		return r.timedOut()
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case result != nil:
+		return result
+	case waited != nil:
+		return fmt.Errorf("the sandbox ended: %w %s", waited, strings.TrimSpace(complaint.String()))
+	}
+	return nil
+}
+
+func isolation(ids IDs, network bool) *syscall.SysProcAttr {
+	flags := unix.CLONE_NEWUSER | unix.CLONE_NEWNS | unix.CLONE_NEWPID | unix.CLONE_NEWIPC | unix.CLONE_NEWUTS | unix.CLONE_NEWCGROUP
+	if !network {
+		flags |= unix.CLONE_NEWNET
+	}
+	one := []syscall.SysProcIDMap{{ContainerID: 0, HostID: int(ids.First), Size: int(ids.Count)}}
+	return &syscall.SysProcAttr{
+		Cloneflags: uintptr(flags), UidMappings: one, GidMappings: one,
+		GidMappingsEnableSetgroups: !ids.Limited(),
+		Credential:                 &syscall.Credential{NoSetGroups: ids.Limited()},
+		Setsid:                     true, Pdeathsig: unix.SIGKILL,
+	}
+}
+
+// follow passes on what process 1 says and what the steps print, until there is no more.
+func (r *running) follow(ctx context.Context, answers io.Reader) error {
+	in := json.NewDecoder(answers)
+	var drains chan int
+	for {
+		var a answer
+		if err := in.Decode(&a); err != nil {
+			if drains != nil {
+				<-drains // killed inside a step: its output ends with its processes
+				<-drains
+			}
+			return nil
+		}
+		if a.Broken != "" {
+			return fmt.Errorf("the sandbox could not be made: %s; run 'zygos doctor' to see what this host lacks", a.Broken)
+		}
+		step := r.stage.Steps[a.Step]
+		if a.Began {
+			r.watch.StepStarted(a.Step)
+			if step.Script != nil {
+				drains = r.drain(a.Step)
+			}
+			continue
+		}
+		lines := 0
+		if drains != nil {
+			lines = max(<-drains, <-drains)
+			drains = nil
+		}
+		if a.Failed != nil {
+			a.Failed.Step, a.Failed.Name, a.Failed.Line = a.Step, step.Name, lines
+		}
+		r.watch.StepEnded(a.Step, a.Took, a.Failed)
+		if a.Failed != nil {
+			return a.Failed
+		}
+	}
+}
+
+// drain passes on a script's output line by line; the channel yields, once for each stream,
+// the last line number that the script's interpreter named in an error message.
+func (r *running) drain(step int) chan int {
+	done := make(chan int, 2)
+	out := lineSplitter{end: r.order.End}
+	out.emit = func(stream, text string) { r.watch.Line(step, stream, text) }
+	for i, stream := range []string{"out", "err"} {
+		go func() { done <- out.copy(stream, r.outs[step][i]) }()
+	}
+	return done
+}
+
+func (r *running) timedOut() error {
+	e := &StepError{Name: r.stage.Name, Reason: fmt.Sprintf("did not end within its timeout of %s; all its processes were stopped", r.stage.Timeout)}
+	r.watch.StepEnded(len(r.stage.Steps)-1, r.stage.Timeout, e)
+	return e
+}

@@ -1,0 +1,481 @@
+// Package disk writes file systems in this process: no mount, no helper program, one pass from
+// front to back. It knows plain descriptions of files and knows nothing of layers or images.
+package disk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"sort"
+)
+
+// File is one name of the tree to write, in an order in which a folder precedes what it holds.
+// The first is the root, with Path ".".
+type File struct {
+	Path   string
+	Mode   uint32 // type and permission bits as in stat(2)
+	UID    uint32
+	GID    uint32
+	MTime  int64 // seconds since 1970
+	Size   int64 // bytes, regular files
+	Link   string
+	Same   string // for a further name of a file: its first name
+	Major  uint32
+	Minor  uint32
+	Xattrs map[string][]byte
+	Data   []Segment // what lies between holes; nil without holes
+	Source string    // file with the content
+}
+
+// Segment is a run of data in a file, in bytes. Offsets are multiples of 4096.
+type Segment struct{ Offset, Length int64 }
+
+// Output takes a disk from front to back. Zero stands for n zero bytes, which it may keep as a hole.
+type Output interface {
+	io.Writer
+	Zero(n int64) error
+}
+
+// Options of a file system.
+type Options struct {
+	Size  int64 // bytes; 0 for the smallest plus a margin
+	Label string
+	UUID  [16]byte // also seeds what other tools draw at random
+	Epoch int64    // time of creation, seconds since 1970
+}
+
+// File types as in stat(2).
+const (
+	typeMask    = 0o170000
+	typeDir     = 0o040000
+	typeFile    = 0o100000
+	typeSymlink = 0o120000
+	typeChar    = 0o020000
+	typeBlock   = 0o060000
+	typeFifo    = 0o010000
+)
+
+// SizeError says that a tree does not fit into the size asked for.
+type SizeError struct{ Size, Needed int64 } // bytes
+
+func (e *SizeError) Error() string {
+	return fmt.Sprintf("the tree needs a disk of at least %d MiB and the size is %d MiB", (e.Needed+1<<20-1)>>20, e.Size>>20)
+}
+
+// WriteExt4 writes an ext4 file system (Linux, Documentation/filesystems/ext4) that holds the
+// files. The same files and options give the same bytes. It returns the size in bytes.
+func WriteExt4(ctx context.Context, out Output, files []File, o Options) (int64, error) {
+	fs := &ext4{ctx: ctx, options: o}
+	if err := fs.number(files); err != nil {
+		return 0, err
+	}
+	if err := fs.fit(); err != nil {
+		return 0, err
+	}
+	return int64(fs.blocks) * blockSize, fs.write(out)
+}
+
+// node is an inode to be.
+type node struct {
+	*File
+	number   uint32
+	parent   *node
+	links    int
+	children []child
+	extents  []extent
+	tree     []treeBlock // blocks of the extent tree outside the inode
+	blocks   uint32      // all blocks it uses
+	xattr    uint32      // its attribute block, 0 if none
+}
+
+type child struct {
+	name string
+	node *node
+}
+
+// ext4 is a file system while it is planned and written.
+type ext4 struct {
+	ctx     context.Context
+	options Options
+	nodes   []*node // by inode number, from firstInode
+	root    *node
+	journal *node
+
+	blocks    uint32
+	groups    uint32
+	perGroup  uint32 // inodes per group
+	gdtBlocks uint32
+	bitmaps   []uint32 // block bitmap of each group
+	imaps     []uint32 // inode bitmap
+	tables    []uint32 // inode table
+	next      uint32   // first block not given out
+	chunks    []chunk
+	source    *os.File // the content file last read
+}
+
+// chunk is a run of blocks in use and how its bytes come about; nil leaves zeros.
+type chunk struct {
+	start, count uint32
+	write        func(out Output) error
+}
+
+// number turns files into nodes with inode numbers.
+func (fs *ext4) number(files []File) error {
+	byPath := make(map[string]*node, len(files))
+	next := uint32(firstInode)
+	lost := &node{File: &File{Path: lostFound, Mode: typeDir | 0o700, MTime: fs.options.Epoch}, number: lostInode, links: 2}
+	for i := range files {
+		f := &files[i]
+		if f.Path == "." {
+			fs.root = &node{File: f, number: rootInode, links: 2}
+			fs.root.parent = fs.root
+			byPath["."] = fs.root
+			continue
+		}
+		parent := byPath[path.Dir(f.Path)]
+		if parent == nil || parent.Mode&typeMask != typeDir {
+			return fmt.Errorf("%s is not in a folder", f.Path)
+		}
+		n := byPath[f.Same]
+		switch {
+		case f.Same != "" && n == nil:
+			return fmt.Errorf("%s is a second name of %s, which is not there", f.Path, f.Same)
+		case f.Same != "":
+			n.links++
+		case f.Path == lostFound && f.Mode&typeMask == typeDir:
+			lost.File, n = f, lost
+		default:
+			n = &node{File: f, number: next, links: 1}
+			if next++; next == 0 {
+				return errors.New("too many files")
+			}
+			fs.nodes = append(fs.nodes, n)
+		}
+		byPath[f.Path] = n
+		if f.Mode&typeMask == typeDir {
+			if n != lost {
+				n.parent, n.links = parent, 2
+				parent.links++
+			}
+		}
+		if n != lost {
+			parent.children = append(parent.children, child{path.Base(f.Path), n})
+		}
+	}
+	if fs.root == nil {
+		return errors.New("the tree has no root")
+	}
+	lost.parent = fs.root
+	fs.root.links++
+	fs.root.children = append(fs.root.children, child{lostFound, lost})
+	fs.nodes = append([]*node{lost}, fs.nodes...)
+	return nil
+}
+
+// fit chooses the geometry: the size asked for, or the smallest with a margin.
+func (fs *ext4) fit() error {
+	if fs.options.Size > 0 {
+		err := fs.layOut(uint64(fs.options.Size) / blockSize)
+		var small *SizeError
+		if errors.As(err, &small) {
+			blocks, err := fs.smallest()
+			if err != nil {
+				return err
+			}
+			return &SizeError{Size: fs.options.Size, Needed: int64(blocks) * blockSize}
+		}
+		return err
+	}
+	used, err := fs.smallest()
+	if err != nil {
+		return err
+	}
+	return fs.layOut((used + max(used/10, smallestMargin/blockSize) + 255) / 256 * 256)
+}
+
+// smallest is the least number of blocks that holds the tree, or a few more: a larger disk has
+// larger tables and a larger journal, so the answer is found step by step.
+func (fs *ext4) smallest() (uint64, error) {
+	blocks := uint64(256)
+	for {
+		err := fs.layOut(blocks)
+		var small *SizeError
+		if !errors.As(err, &small) {
+			return blocks, err
+		}
+		blocks = max(blocks+64, uint64(small.Needed)/blockSize)
+	}
+}
+
+// layOut gives every structure and file its blocks. Everything lies in one run from the front,
+// but for the copies of the superblock.
+func (fs *ext4) layOut(blocks uint64) error {
+	if blocks > 1<<32-1 {
+		return fmt.Errorf("a size of %d MiB is more than this ext4 layout holds (16 TiB)", blocks>>8)
+	}
+	fs.blocks = uint32(blocks)
+	fs.groups = (fs.blocks + perGroupBlocks - 1) / perGroupBlocks
+	fs.gdtBlocks = (fs.groups*descSize + blockSize - 1) / blockSize
+	if rest := fs.blocks % perGroupBlocks; fs.groups > 1 && rest > 0 && rest < fs.gdtBlocks+64 {
+		fs.blocks -= rest // the last group would hardly hold its own copy of the superblock
+		fs.groups--
+	}
+	inodes := max(uint64(fs.blocks)*blockSize/bytesPerInode, uint64(len(fs.nodes))*11/10+64)
+	perGroup := (inodes + uint64(fs.groups) - 1) / uint64(max(fs.groups, 1))
+	perGroup = (perGroup + inodesPerBlock - 1) / inodesPerBlock * inodesPerBlock
+	fs.chunks, fs.next = nil, 0
+	if fs.groups == 0 || perGroup > perGroupBlocks {
+		return &SizeError{Size: int64(blocks) * blockSize, Needed: int64(max(1, uint64(len(fs.nodes))/perGroupBlocks) * perGroupBlocks * blockSize)}
+	}
+	fs.perGroup = uint32(perGroup)
+	fs.next = 1 + fs.gdtBlocks
+	fs.chunks = append(fs.chunks, chunk{0, fs.next, fs.writeSuper(0)})
+	fs.placeTables()
+	fs.placeJournal()
+	for _, n := range append([]*node{fs.root}, fs.nodes...) {
+		if err := fs.ctx.Err(); err != nil {
+			return err
+		}
+		if err := fs.place(n); err != nil {
+			return err
+		}
+	}
+	if fs.next > fs.blocks {
+		return &SizeError{Size: int64(blocks) * blockSize, Needed: int64(fs.next) * blockSize}
+	}
+	for g := uint32(1); g < fs.groups; g++ {
+		if hasBackup(g) {
+			fs.chunks = append(fs.chunks, chunk{g * perGroupBlocks, 1 + fs.gdtBlocks, fs.writeSuper(g)})
+		}
+	}
+	sort.SliceStable(fs.chunks, func(i, j int) bool { return fs.chunks[i].start < fs.chunks[j].start })
+	return nil
+}
+
+// hasBackup says which groups carry a copy of the superblock (feature sparse_super):
+// 0, 1 and powers of 3, 5 and 7.
+func hasBackup(g uint32) bool {
+	if g <= 1 {
+		return true
+	}
+	for _, base := range []uint32{3, 5, 7} {
+		p := base
+		for p < g {
+			p *= base
+		}
+		if p == g {
+			return true
+		}
+	}
+	return false
+}
+
+// run gives out one run of at most n blocks, or exactly n if whole; it steps over superblock copies.
+func (fs *ext4) run(n uint32, whole bool) (start, count uint32) {
+	for {
+		g := fs.next / perGroupBlocks
+		if at := fs.next - g*perGroupBlocks; hasBackup(g) && g > 0 && at < 1+fs.gdtBlocks {
+			fs.next = g*perGroupBlocks + 1 + fs.gdtBlocks
+			continue
+		}
+		end := (g + 1) * perGroupBlocks
+		for !hasBackup(end / perGroupBlocks) {
+			end += perGroupBlocks
+		}
+		if room := end - fs.next; room < n {
+			if whole {
+				fs.next = end
+				continue
+			}
+			n = room
+		}
+		start = fs.next
+		fs.next += n
+		return start, n
+	}
+}
+
+func (fs *ext4) placeTables() {
+	fs.bitmaps, fs.imaps, fs.tables = make([]uint32, fs.groups), make([]uint32, fs.groups), make([]uint32, fs.groups)
+	take := func(n uint32, write func(Output) error) uint32 {
+		start, _ := fs.run(n, true)
+		fs.chunks = append(fs.chunks, chunk{start, n, write})
+		return start
+	}
+	for g := range fs.groups {
+		fs.bitmaps[g] = take(1, fs.writeBlockMap(g))
+	}
+	for g := range fs.groups {
+		fs.imaps[g] = take(1, fs.writeInodeMap(g))
+	}
+	for g := range fs.groups {
+		fs.tables[g] = take(fs.perGroup/inodesPerBlock, fs.writeTable(g))
+	}
+}
+
+// placeJournal reserves a journal of the size that is usual for the file system's size.
+func (fs *ext4) placeJournal() {
+	size := uint32(0)
+	for _, step := range []struct{ from, blocks uint32 }{{2048, 1024}, {32768, 4096}, {262144, 8192}, {524288, 16384}} {
+		if fs.blocks >= step.from {
+			size = step.blocks
+		}
+	}
+	fs.journal = nil
+	if size == 0 {
+		return
+	}
+	fs.journal = &node{File: &File{Mode: typeFile | 0o600, Size: int64(size) * blockSize, MTime: fs.options.Epoch}, number: journalInode, links: 1}
+	first := true
+	fs.allocate(fs.journal, 0, size, func(uint32, uint32) func(Output) error {
+		if first {
+			first = false
+			return fs.writeJournal(size)
+		}
+		return nil
+	})
+	fs.placeTree(fs.journal)
+}
+
+// place gives a node blocks for its content, its extent tree and its attributes.
+func (fs *ext4) place(n *node) error {
+	n.extents, n.tree, n.blocks, n.xattr = nil, nil, 0, 0
+	switch n.Mode & typeMask {
+	case typeDir:
+		blocks := fs.folderBlocks(n)
+		n.Size = int64(len(blocks)) * blockSize
+		fs.allocate(n, 0, uint32(len(blocks)), func(from, count uint32) func(Output) error {
+			return func(out Output) error {
+				for _, b := range fs.folderBlocks(n)[from : from+count] {
+					if _, err := out.Write(b); err != nil {
+						return err
+					}
+				}
+				return nil
+			}
+		})
+	case typeFile:
+		data := n.Data
+		if data == nil && n.Size > 0 {
+			data = []Segment{{0, n.Size}}
+		}
+		for _, s := range data {
+			fs.allocate(n, uint32(s.Offset/blockSize), uint32((s.Length+blockSize-1)/blockSize), func(from, count uint32) func(Output) error {
+				return fs.writeContent(n, s, from, count)
+			})
+		}
+	case typeSymlink:
+		n.Size = int64(len(n.Link))
+		if n.Size >= inlineLink {
+			fs.allocate(n, 0, 1, func(uint32, uint32) func(Output) error { return writePadded([]byte(n.Link)) })
+		}
+	}
+	fs.placeTree(n)
+	block, ok := attributeBlock(n.Xattrs)
+	if !ok {
+		return fmt.Errorf("%s has more extended attributes than ext4 holds (4 KiB for one file)", n.Path)
+	}
+	if block != nil {
+		n.xattr, _ = fs.run(1, true)
+		n.blocks++
+		fs.chunks = append(fs.chunks, chunk{n.xattr, 1, writePadded(block)})
+	}
+	return nil
+}
+
+// allocate gives a node count blocks from its logical block on; content makes the writer for
+// the blocks from-th to from+count-th of these.
+func (fs *ext4) allocate(n *node, logical, count uint32, content func(from, count uint32) func(Output) error) {
+	for from := uint32(0); from < count; {
+		start, got := fs.run(min(count-from, longestExtent), false)
+		n.extents = append(n.extents, extent{logical + from, start, uint16(got)})
+		fs.chunks = append(fs.chunks, chunk{start, got, content(from, got)})
+		from += got
+		n.blocks += got
+	}
+}
+
+func writePadded(p []byte) func(Output) error {
+	block := make([]byte, blockSize)
+	copy(block, p)
+	return func(out Output) error {
+		_, err := out.Write(block)
+		return err
+	}
+}
+
+// writeContent copies a part of a file's segment: count blocks from the from-th.
+func (fs *ext4) writeContent(n *node, s Segment, from, count uint32) func(Output) error {
+	return func(out Output) error {
+		if fs.source == nil || fs.source.Name() != n.Source {
+			fs.closeSource()
+			f, err := os.Open(n.Source)
+			if err != nil {
+				return err
+			}
+			fs.source = f
+		}
+		at := int64(from) * blockSize
+		length := min(int64(count)*blockSize, s.Length-at)
+		done, err := io.Copy(out, &interruptible{fs.ctx, io.NewSectionReader(fs.source, s.Offset+at, length)})
+		if err != nil {
+			return err
+		}
+		if done != length {
+			return fmt.Errorf("%s changed while it was read: %d bytes missing", n.Path, length-done)
+		}
+		if rest := done % blockSize; rest != 0 {
+			_, err = out.Write(make([]byte, blockSize-rest))
+		}
+		return err
+	}
+}
+
+func (fs *ext4) closeSource() {
+	if fs.source != nil {
+		fs.source.Close()
+		fs.source = nil
+	}
+}
+
+type interruptible struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (i *interruptible) Read(p []byte) (int, error) {
+	if err := i.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return i.r.Read(p)
+}
+
+// write puts out all chunks in order, zeros between them.
+func (fs *ext4) write(out Output) error {
+	defer fs.closeSource()
+	at := uint32(0)
+	zero := func(to uint32) error {
+		if to == at {
+			return nil
+		}
+		err := out.Zero(int64(to-at) * blockSize)
+		at = to
+		return err
+	}
+	for _, c := range fs.chunks {
+		if err := zero(c.start); err != nil {
+			return err
+		}
+		if c.write == nil {
+			continue
+		}
+		if err := c.write(out); err != nil {
+			return err
+		}
+		at = c.start + c.count
+	}
+	return zero(fs.blocks)
+}

@@ -1,0 +1,147 @@
+package disk_test
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"zygos/internal/disk"
+)
+
+// sparse is an output that keeps holes.
+type sparse struct {
+	*os.File
+	written int64
+}
+
+func (s *sparse) Write(p []byte) (int, error) { s.written += int64(len(p)); return s.File.Write(p) }
+func (s *sparse) Zero(n int64) error {
+	at, err := s.Seek(n, 1)
+	if err == nil {
+		err = s.Truncate(at)
+	}
+	return err
+}
+
+type tree struct {
+	t     *testing.T
+	dir   string
+	files []disk.File
+}
+
+func newTree(t *testing.T) *tree {
+	return &tree{t: t, dir: t.TempDir(), files: []disk.File{{Path: ".", Mode: 0o40755, MTime: 1767225600}}}
+}
+
+func (tr *tree) add(f disk.File) *tree {
+	f.MTime = 1767225600
+	tr.files = append(tr.files, f)
+	return tr
+}
+
+func (tr *tree) file(path string, content []byte) *tree {
+	source := filepath.Join(tr.dir, fmt.Sprint(len(tr.files)))
+	require.NoError(tr.t, os.WriteFile(source, content, 0o600))
+	return tr.add(disk.File{Path: path, Mode: 0o100644, Size: int64(len(content)), Source: source})
+}
+
+func (tr *tree) image(size int64) string {
+	name := filepath.Join(tr.t.TempDir(), "disk.raw")
+	f, err := os.Create(name)
+	require.NoError(tr.t, err)
+	defer f.Close()
+	got, err := disk.WriteExt4(tr.t.Context(), &sparse{File: f}, tr.files, disk.Options{Size: size, Label: "zygos", UUID: [16]byte{1, 2, 3, 15: 4}, Epoch: 1767225600})
+	require.NoError(tr.t, err)
+	info, err := f.Stat()
+	require.NoError(tr.t, err)
+	require.Equal(tr.t, got, info.Size())
+	return name
+}
+
+func run(t *testing.T, name string, args ...string) string {
+	out, err := exec.Command(name, args...).CombinedOutput()
+	require.NoError(t, err, "%s: %s", name, out)
+	return string(out)
+}
+
+func TestEveryKindOfFileSurvivesInExt4(t *testing.T) {
+	big := bytes.Repeat([]byte("0123456789abcdef"), 1<<20)
+	tr := newTree(t).file("small", []byte("hello\n")).file("empty", nil).file("big", big)
+	tr.add(disk.File{Path: "dev", Mode: 0o40755}).add(disk.File{Path: "dev/null", Mode: 0o20666, Major: 1, Minor: 3})
+	tr.add(disk.File{Path: "dev/sda", Mode: 0o60660, Major: 8, Minor: 300, GID: 70000})
+	tr.add(disk.File{Path: "pipe", Mode: 0o10600}).add(disk.File{Path: "short", Mode: 0o120777, Link: "small"})
+	tr.add(disk.File{Path: "long", Mode: 0o120777, Link: strings.Repeat("x/", 100)})
+	tr.add(disk.File{Path: "second", Mode: 0o100644, Same: "small"})
+	tr.add(disk.File{Path: "many", Mode: 0o41777})
+	for i := range 1500 {
+		tr.file(fmt.Sprintf("many/%0200d", i), []byte("x"))
+	}
+	tr.file("attributes", []byte("y"))
+	tr.files[len(tr.files)-1].Xattrs = map[string][]byte{"user.note": []byte("abc"), "security.capability": make([]byte, 20),
+		"system.posix_acl_access": {2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 4, 0, 232, 3, 0, 0, 4, 0, 4, 0, 255, 255, 255, 255, 16, 0, 4, 0, 255, 255, 255, 255, 32, 0, 0, 0, 255, 255, 255, 255}}
+	name := tr.image(0)
+	run(t, "e2fsck", "-fn", name)
+	ask := func(command string) string { return run(t, "debugfs", "-R", command, name) }
+	require.Contains(t, ask("cat small"), "hello\n")
+	require.Contains(t, ask("stat second"), "Links: 2")
+	require.Contains(t, ask("stat dev/null"), "Device major/minor number: 01:03")
+	require.Contains(t, ask("stat dev/sda"), "Device major/minor number: 08:300")
+	require.Contains(t, ask("ea_get attributes user.note"), "abc")
+	copied := filepath.Join(t.TempDir(), "big")
+	ask("dump big " + copied)
+	got, err := os.ReadFile(copied)
+	require.NoError(t, err)
+	require.Equal(t, sha256.Sum256(big), sha256.Sum256(got))
+}
+
+func TestExt4OfManySizesIsClean(t *testing.T) {
+	for _, mib := range []int64{1, 4, 64, 127, 128, 129, 1000, 3 << 10, 20 << 10} {
+		name := newTree(t).file("a", bytes.Repeat([]byte("a"), 100000)).image(mib << 20)
+		run(t, "e2fsck", "-fn", name)
+	}
+}
+
+func TestSparseFileWithMoreExtentsThanABlockHolds(t *testing.T) {
+	const step, count = 1 << 17, 3000
+	tr := newTree(t)
+	source := filepath.Join(tr.dir, "sparse")
+	f, err := os.Create(source)
+	require.NoError(t, err)
+	file := disk.File{Path: "sparse", Mode: 0o100600, Size: step*count + 5, Source: source}
+	for i := range int64(count) {
+		_, err := f.WriteAt([]byte("data"), i*step)
+		require.NoError(t, err)
+		file.Data = append(file.Data, disk.Segment{Offset: i * step, Length: 4096})
+	}
+	require.NoError(t, f.Truncate(file.Size))
+	require.NoError(t, f.Close())
+	name := tr.add(file).image(0)
+	run(t, "e2fsck", "-fn", name)
+	info, err := os.Stat(name)
+	require.NoError(t, err)
+	require.Less(t, info.Size(), int64(64<<20), "holes take no room")
+	copied := filepath.Join(t.TempDir(), "copy")
+	run(t, "debugfs", "-R", "dump sparse "+copied, name)
+	run(t, "cmp", source, copied)
+}
+
+func TestTooSmallASizeSaysWhatIsNeeded(t *testing.T) {
+	tr := newTree(t).file("a", bytes.Repeat([]byte("a"), 10<<20))
+	_, err := disk.WriteExt4(t.Context(), &sparse{}, tr.files, disk.Options{Size: 4 << 20})
+	var small *disk.SizeError
+	require.ErrorAs(t, err, &small)
+	require.Greater(t, small.Needed, int64(10<<20))
+	tr.image(small.Needed)
+}
+
+func TestSameTreeSameBytes(t *testing.T) {
+	tr := newTree(t).file("a", []byte("x")).file("b", bytes.Repeat([]byte("b"), 1<<20))
+	run(t, "cmp", tr.image(0), tr.image(0))
+}

@@ -1,0 +1,235 @@
+package catalog
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/Masterminds/semver/v3"
+
+	"zygos/internal/definition"
+)
+
+// States of a build.
+const (
+	Running     = "running"
+	Registered  = "registered" // it made a version
+	Failed      = "failed"
+	Interrupted = "interrupted"
+)
+
+// Build is one run of a definition.
+type Build struct {
+	ID      string    `json:"id"`
+	Image   string    `json:"image"`
+	Version string    `json:"version"` // the number it was to get
+	Base    string    `json:"base"`
+	State   string    `json:"state"`
+	Who     string    `json:"who"`
+	Started time.Time `json:"started"`
+	Ended   time.Time `json:"ended,omitzero"`
+	Error   string    `json:"error,omitempty"`
+}
+
+// Version is an immutable version of an image.
+type Version struct {
+	Image       string            `json:"image"`
+	Version     string            `json:"version"`
+	Build       string            `json:"build"`
+	Created     time.Time         `json:"created"`
+	BaseName    string            `json:"base_name"`
+	BaseVersion string            `json:"base_version"`
+	BaseDigest  string            `json:"base_digest"`
+	Fingerprint string            `json:"fingerprint"` // of everything that went into it
+	Epoch       int64             `json:"epoch"`       // no time in its tree is later; seconds since 1970
+	Layers      []string          `json:"layers"`      // digests, lowest first
+	Labels      map[string]string `json:"labels"`
+	Artifacts   []Artifact        `json:"artifacts"`
+	Tags        []string          `json:"tags"`
+}
+
+// Artifact is a file captured from a build.
+type Artifact struct {
+	Format string `json:"format"`
+	Digest string `json:"digest"` // "sha256:…"
+	Bytes  int64  `json:"bytes"`
+}
+
+// Ref is how a user names the version.
+func (v *Version) Ref() string { return v.Image + "@" + v.Version }
+
+// TakenError refuses a version number, and proposes one.
+type TakenError struct{ Image, Version, Highest, Free string }
+
+func (e *TakenError) Error() string {
+	if e.Version == e.Highest {
+		return fmt.Sprintf("%s %s exists already; versions never change. The next free number of its series is %s", e.Image, e.Version, e.Free)
+	}
+	return fmt.Sprintf("%s %s is not above %s, the highest of its series; the next free number is %s", e.Image, e.Version, e.Highest, e.Free)
+}
+
+// NotFoundError says that a reference means nothing here.
+type NotFoundError struct{ What, Do string }
+
+func (e *NotFoundError) Error() string { return e.What + "; " + e.Do }
+
+// NextVersion is the number that the next build of an image gets: the version itself if it is
+// free and above the highest of its series (else a *TakenError), or the series' next free number.
+func (c *Catalog) NextVersion(ctx context.Context, image, series, version string) (string, error) {
+	if version == "" {
+		patch, err := c.highest(ctx, image, series)
+		return fmt.Sprintf("%s.%d", series, patch+1), err
+	}
+	v, err := semver.StrictNewVersion(version)
+	if err != nil {
+		return "", err
+	}
+	series = fmt.Sprintf("%d.%d", v.Major(), v.Minor())
+	patch, err := c.highest(ctx, image, series)
+	if err != nil {
+		return "", err
+	}
+	if int64(v.Patch()) <= patch {
+		return "", &TakenError{image, version, fmt.Sprintf("%s.%d", series, patch), fmt.Sprintf("%s.%d", series, patch+1)}
+	}
+	return version, nil
+}
+
+// highest is the highest patch number of a series, -1 if it has no version.
+func (c *Catalog) highest(ctx context.Context, image, series string) (int64, error) {
+	major, minor, _ := strings.Cut(series, ".")
+	var patch int64
+	err := c.db.QueryRowContext(ctx, "SELECT coalesce(max(patch), -1) FROM versions WHERE image = ? AND major = ? AND minor = ?", image, major, minor).Scan(&patch)
+	return patch, err
+}
+
+// StartBuild records that a build runs.
+func (c *Catalog) StartBuild(ctx context.Context, b Build) error {
+	_, err := c.db.ExecContext(ctx, "INSERT INTO builds (id, image, version, base, state, who, started) VALUES (?, ?, ?, ?, ?, ?, ?)",
+		b.ID, b.Image, b.Version, b.Base, Running, b.Who, stamp(b.Started))
+	return err
+}
+
+// EndBuild records how a build that made no version ended.
+func (c *Catalog) EndBuild(ctx context.Context, id, state, reason string, at time.Time) error {
+	_, err := c.db.ExecContext(ctx, "UPDATE builds SET state = ?, error = ?, ended = ? WHERE id = ?", state, reason, stamp(at), id)
+	return err
+}
+
+// Register records a version with its artifacts and ends its build, all or nothing.
+func (c *Catalog) Register(ctx context.Context, v Version) error {
+	number, err := semver.StrictNewVersion(v.Version)
+	if err != nil {
+		return err
+	}
+	layers, err1 := json.Marshal(v.Layers)
+	labels, err2 := json.Marshal(v.Labels)
+	if err := errors.Join(err1, err2); err != nil {
+		return err
+	}
+	return c.in(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO versions (image, version, major, minor, patch, build, created,
+			base_name, base_version, base_digest, fingerprint, epoch, layers, labels) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			v.Image, v.Version, number.Major(), number.Minor(), number.Patch(), v.Build, stamp(v.Created),
+			v.BaseName, v.BaseVersion, v.BaseDigest, v.Fingerprint, v.Epoch, string(layers), string(labels)); err != nil {
+			return fmt.Errorf("register %s: %w", v.Ref(), err)
+		}
+		for _, a := range v.Artifacts {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO artifacts (image, version, format, digest, bytes) VALUES (?, ?, ?, ?, ?)",
+				v.Image, v.Version, a.Format, a.Digest, a.Bytes); err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, "UPDATE builds SET state = ?, ended = ? WHERE id = ?", Registered, stamp(v.Created), v.Build)
+		return err
+	})
+}
+
+const versionColumns = `SELECT v.image, v.version, v.build, v.created, v.base_name, v.base_version, v.base_digest, v.fingerprint, v.epoch, v.layers, v.labels,
+	(SELECT json_group_array(json_object('format', a.format, 'digest', a.digest, 'bytes', a.bytes))
+		FROM artifacts a WHERE a.image = v.image AND a.version = v.version ORDER BY a.format),
+	(SELECT json_group_array(t.tag) FROM (SELECT tag FROM tags t WHERE t.image = v.image AND t.version = v.version ORDER BY tag) t)
+	FROM versions v `
+
+func readVersion(rows *sql.Rows) (Version, error) {
+	var v Version
+	var created, layers, labels, artifacts, tags string
+	err := rows.Scan(&v.Image, &v.Version, &v.Build, &created, &v.BaseName, &v.BaseVersion, &v.BaseDigest, &v.Fingerprint, &v.Epoch, &layers, &labels, &artifacts, &tags)
+	v.Created = unstamp(created)
+	return v, errors.Join(err, json.Unmarshal([]byte(layers), &v.Layers), json.Unmarshal([]byte(labels), &v.Labels),
+		json.Unmarshal([]byte(artifacts), &v.Artifacts), json.Unmarshal([]byte(tags), &v.Tags))
+}
+
+// Versions lists the versions of an image, newest first; of all images, by name, if image is "".
+func (c *Catalog) Versions(ctx context.Context, image string) ([]Version, error) {
+	where, args := "", []any{}
+	if image != "" {
+		where, args = "WHERE v.image = ? ", []any{image}
+	}
+	rows, err := c.db.QueryContext(ctx, versionColumns+where+"ORDER BY v.image, v.major DESC, v.minor DESC, v.patch DESC", args...)
+	return collect(rows, err, readVersion)
+}
+
+// Resolve finds the version that a reference means; else a *NotFoundError.
+func (c *Catalog) Resolve(ctx context.Context, ref definition.Ref) (*Version, error) {
+	where, args := "WHERE v.image = ?", []any{ref.Image}
+	switch {
+	case ref.Selector == "":
+	case ref.IsVersion():
+		where, args = where+" AND v.version = ?", append(args, ref.Selector)
+	case definition.SeriesForm.MatchString(ref.Selector):
+		major, minor, _ := strings.Cut(ref.Selector, ".")
+		where, args = where+" AND v.major = ? AND v.minor = ?", append(args, major, minor)
+	default:
+		where, args = where+" AND v.version = (SELECT version FROM tags WHERE image = v.image AND tag = ?)", append(args, ref.Selector)
+	}
+	rows, err := c.db.QueryContext(ctx, versionColumns+where+" ORDER BY v.major DESC, v.minor DESC, v.patch DESC LIMIT 1", args...)
+	list, err := collect(rows, err, readVersion)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, c.notFound(ctx, ref)
+	}
+	return &list[0], nil
+}
+
+// notFound explains why a reference means nothing.
+func (c *Catalog) notFound(ctx context.Context, ref definition.Ref) error {
+	versions, err := c.Versions(ctx, ref.Image)
+	if err != nil {
+		return err
+	}
+	if len(versions) == 0 {
+		return &NotFoundError{fmt.Sprintf("%s has no version yet", ref.Image), fmt.Sprintf("build it first: zygos build %s", ref.Image)}
+	}
+	known := []string{}
+	for i, v := range versions {
+		if i < 5 {
+			known = append(known, v.Version)
+		}
+		known = append(known, v.Tags...)
+	}
+	do := "there are " + strings.Join(known, ", ")
+	if guess := definition.Nearest(ref.Selector, known); guess != "" && !ref.IsVersion() {
+		do = fmt.Sprintf("did you mean %s@%s?", ref.Image, guess)
+	}
+	return &NotFoundError{fmt.Sprintf("%s has no version or tag %q", ref.Image, ref.Selector), do}
+}
+
+// Builds lists builds, newest first; of all images if image is "".
+func (c *Catalog) Builds(ctx context.Context, image string) ([]Build, error) {
+	rows, err := c.db.QueryContext(ctx, `SELECT id, image, version, base, state, who, started, ended, error FROM builds
+		WHERE ? IN ('', image) ORDER BY started DESC, id DESC`, image)
+	return collect(rows, err, func(rows *sql.Rows) (Build, error) {
+		var b Build
+		var started, ended string
+		err := rows.Scan(&b.ID, &b.Image, &b.Version, &b.Base, &b.State, &b.Who, &started, &ended, &b.Error)
+		b.Started, b.Ended = unstamp(started), unstamp(ended)
+		return b, err
+	})
+}

@@ -1,0 +1,132 @@
+package definition
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// Ref names a version of an image: IMAGE, IMAGE@2.3.1, IMAGE@2.3 or IMAGE@TAG.
+type Ref struct {
+	Image    string
+	Selector string // "" for the newest
+}
+
+var (
+	versionForm = regexp.MustCompile(`^\d+\.\d+\.\d+$`)
+	// SeriesForm is what a series looks like in a reference.
+	SeriesForm = regexp.MustCompile(`^\d+\.\d+$`)
+)
+
+// ParseRef reads a reference.
+func ParseRef(text string) (Ref, error) {
+	image, selector, at := strings.Cut(text, "@")
+	if !NameForm.MatchString(image) || (at && !NameForm.MatchString(selector)) {
+		return Ref{}, fmt.Errorf("%q is no reference; write IMAGE, IMAGE@VERSION or IMAGE@TAG, for instance turbine-link@stable", text)
+	}
+	return Ref{image, selector}, nil
+}
+
+func (r Ref) String() string {
+	if r.Selector == "" {
+		return r.Image
+	}
+	return r.Image + "@" + r.Selector
+}
+
+// IsVersion says whether the selector is an exact version.
+func (r Ref) IsVersion() bool { return versionForm.MatchString(r.Selector) }
+
+// CheckTag says why a word cannot be a tag, "" if it can.
+func CheckTag(tag string) string {
+	switch {
+	case !NameForm.MatchString(tag):
+		return fmt.Sprintf("%q is no tag; use lower-case letters, digits, '-' and '.'", tag)
+	case versionForm.MatchString(tag) || SeriesForm.MatchString(tag):
+		return fmt.Sprintf("%q looks like a version and cannot be a tag", tag)
+	}
+	return ""
+}
+
+// Check finds what is wrong between the files: references to nothing, cycles, clashes of names,
+// regions that ask for formats nobody makes.
+func Check(o *Organisation, images []*Image, problems *Problems) {
+	byName := map[string]*Image{}
+	var names []string
+	for _, img := range images {
+		byName[img.Name] = img
+		names = append(names, img.Name)
+		if b := o.Base(img.Name); b != nil {
+			problems.add(b.Pos, fmt.Sprintf("base %q has the name of an image (%s)", b.Name, img.File), "rename one of them")
+		}
+	}
+	for _, b := range o.Bases {
+		names = append(names, b.Name)
+	}
+	for _, img := range images {
+		checkBase(o, img, byName, names, problems)
+		checkRegions(o, img, problems)
+	}
+	checkCycles(images, byName, problems)
+}
+
+func checkBase(o *Organisation, img *Image, byName map[string]*Image, names []string, problems *Problems) {
+	if img.Base == "" || o.Base(img.Base) != nil {
+		return
+	}
+	ref, err := ParseRef(img.Base)
+	if err != nil {
+		problems.add(img.BasePos, fmt.Sprintf("base %q is no base and no reference", img.Base), "write a base of zygos.toml, or IMAGE, IMAGE@VERSION or IMAGE@TAG")
+		return
+	}
+	if byName[ref.Image] == nil {
+		what := fmt.Sprintf("base %q is neither in zygos.toml nor an image", ref.Image)
+		if o.Base(ref.Image) != nil {
+			problems.add(img.BasePos, fmt.Sprintf("base %q is pinned by its checksum and has no versions or tags", ref.Image), fmt.Sprintf("write base = %q", ref.Image))
+			return
+		}
+		problems.add(img.BasePos, what, suggest(ref.Image, names, "known are "+strings.Join(names, ", ")))
+	}
+}
+
+func checkRegions(o *Organisation, img *Image, problems *Problems) {
+	for _, name := range img.Regions {
+		at := img.pos["region "+name]
+		region := o.Region(name)
+		if region == nil {
+			problems.add(at, fmt.Sprintf("region %q is not in zygos.toml", name), suggest(name, o.RegionNames(), "known are "+strings.Join(o.RegionNames(), ", ")))
+			continue
+		}
+		if len(region.Formats) > 0 && !slices.ContainsFunc(img.Artifacts, func(a Artifact) bool { return slices.Contains(region.Formats, a.Format) }) {
+			problems.add(at, fmt.Sprintf("region %q takes only %s, and the image makes no such artifact", name, strings.Join(region.Formats, ", ")),
+				fmt.Sprintf("add [[artifact]] with format = %q", region.Formats[0]))
+		}
+	}
+}
+
+// checkCycles follows each image to its base; an image that comes to itself is on a cycle.
+func checkCycles(images []*Image, byName map[string]*Image, problems *Problems) {
+	reported := map[string]bool{}
+	for _, img := range images {
+		way := []string{img.Name}
+		for at := img; ; {
+			ref, err := ParseRef(at.Base)
+			next := byName[ref.Image]
+			if err != nil || next == nil {
+				break
+			}
+			if i := slices.Index(way, next.Name); i >= 0 {
+				way = append(way[i:], next.Name)
+				key := strings.Join(slices.Sorted(slices.Values(way[1:])), " ")
+				if !reported[key] {
+					reported[key] = true
+					problems.add(byName[way[0]].BasePos, "images are each other's base: "+strings.Join(way, " -> "), "let one of them start from a base of zygos.toml")
+				}
+				break
+			}
+			way = append(way, next.Name)
+			at = next
+		}
+	}
+}

@@ -1,0 +1,164 @@
+package definition
+
+import (
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+)
+
+// Organisation is what zygos.toml says.
+type Organisation struct {
+	Name    string
+	File    string
+	Bases   []Base   // in order of appearance
+	Regions []Region // in order of appearance
+}
+
+// Base is an outside starting point with a checksum.
+type Base struct {
+	Name    string
+	Release string
+	From    []string // tried in order: a path in the workspace or an absolute one, or an http(s) address
+	SHA256  string   // of the file, 64 hexadecimal digits
+	Pos     Pos
+}
+
+// Region is a place hosts fetch artifacts from.
+type Region struct {
+	Name    string
+	Kind    string
+	Path    string   // of a folder; relative to the workspace
+	Formats []string // what the region takes; empty for all
+	Pos     Pos
+}
+
+// Base finds a base by name.
+func (o *Organisation) Base(name string) *Base {
+	for i := range o.Bases {
+		if o.Bases[i].Name == name {
+			return &o.Bases[i]
+		}
+	}
+	return nil
+}
+
+// Region finds a region by name.
+func (o *Organisation) Region(name string) *Region {
+	for i := range o.Regions {
+		if o.Regions[i].Name == name {
+			return &o.Regions[i]
+		}
+	}
+	return nil
+}
+
+// RegionNames lists the regions in order of appearance.
+func (o *Organisation) RegionNames() []string {
+	names := make([]string, len(o.Regions))
+	for i := range o.Regions {
+		names[i] = o.Regions[i].Name
+	}
+	return names
+}
+
+// NameForm is what names of images, bases, regions, stages and tags look like.
+var NameForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]{0,61}[a-z0-9])?$`)
+
+var digestForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
+
+// Formats that artifacts can have, and those that will come.
+var (
+	formatsNow   = []string{"tar", "raw"}
+	formatsLater = []string{"dir", "oci", "qcow2", "vmdk", "vhd", "ova"}
+)
+
+func (p *Problems) name(what, name string, at Pos) {
+	if !NameForm.MatchString(name) {
+		p.add(at, fmt.Sprintf("%q is no name for %s", name, what), "use lower-case letters, digits, '-' and '.', 63 at most")
+	}
+}
+
+// ReadOrganisation reads zygos.toml in the folder root.
+func ReadOrganisation(root string, problems *Problems) *Organisation {
+	const file = "zygos.toml"
+	o := &Organisation{File: file}
+	text, err := os.ReadFile(filepath.Join(root, file))
+	if err != nil {
+		problems.add(Pos{file, 1, 1}, "cannot be read: "+err.Error(), "make it readable")
+		return o
+	}
+	t := parse(file, text, problems)
+	if t == nil {
+		return o
+	}
+	if w := t.sub("workspace"); w != nil {
+		o.Name, _ = w.textMust("name", "my-organisation")
+		w.done()
+	} else if t.find("workspace") == nil {
+		problems.add(t.pos, "[workspace] is missing", `add [workspace] with name = "…"`)
+	}
+	for _, e := range t.named("base") {
+		o.Bases = append(o.Bases, readBase(e, problems))
+	}
+	for _, e := range t.named("region") {
+		o.Regions = append(o.Regions, readRegion(e, problems))
+	}
+	t.later("tag", "keep", "state", "catalog")
+	t.done()
+	return o
+}
+
+func readBase(e *entry, problems *Problems) Base {
+	b := Base{Name: e.name, Pos: e.pos}
+	problems.name("a base", b.Name, e.pos)
+	b.Release, _ = e.table.textMust("release", "1.0.0")
+	if from := e.table.find("from"); from == nil {
+		problems.add(e.pos, fmt.Sprintf("%s does not say where it comes from", e.table.name), `add from = ["bases/FILE.tar.zst"]`)
+	}
+	for _, c := range e.table.texts("from") {
+		if strings.Contains(c.text, "://") {
+			if u, err := url.Parse(c.text); err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
+				problems.add(c.pos, fmt.Sprintf("%q is no address that can be fetched", c.text), "use http:// or https://, or a path")
+				continue
+			}
+		} else if c.text == "" {
+			problems.add(c.pos, "an empty path", "name a file or an address")
+		}
+		b.From = append(b.From, c.text)
+	}
+	sum, at := e.table.textMust("sha256", "64 hexadecimal digits")
+	b.SHA256 = strings.ToLower(strings.TrimPrefix(sum, "sha256:"))
+	if sum != "" && !digestForm.MatchString(b.SHA256) {
+		problems.add(at, fmt.Sprintf("%q is no SHA-256 checksum", sum), "write the 64 hexadecimal digits that sha256sum prints for the file")
+	}
+	e.table.done()
+	return b
+}
+
+func readRegion(e *entry, problems *Problems) Region {
+	r := Region{Name: e.name, Pos: e.pos}
+	problems.name("a region", r.Name, e.pos)
+	kind, at := e.table.textMust("kind", "folder")
+	if kind != "" {
+		problems.oneOf("kind of region", kind, at, []string{"folder"}, []string{"registry", "cloud", "s3"})
+	}
+	r.Kind = kind
+	if kind == "folder" || kind == "" {
+		r.Path, _ = e.table.textMust("path", "regions/"+e.name)
+		e.table.later("url", "credentials")
+	} else {
+		for _, name := range []string{"path", "url", "credentials"} {
+			e.table.ask(name) // belongs to a kind that was refused above
+		}
+	}
+	for _, f := range e.table.texts("formats") {
+		if problems.oneOf("format", f.text, f.pos, formatsNow, formatsLater) {
+			r.Formats = append(r.Formats, f.text)
+		}
+	}
+	e.table.done()
+	return r
+}

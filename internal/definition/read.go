@@ -1,0 +1,267 @@
+package definition
+
+import (
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/pelletier/go-toml/v2/unstable"
+)
+
+// ask marks a key as known and returns its entry, nil if it is not there.
+func (t *table) ask(name string) *entry {
+	t.asked = append(t.asked, name)
+	e := t.find(name)
+	if e != nil {
+		e.read = true
+	}
+	return e
+}
+
+func (t *table) wrong(e *entry, want, example string) {
+	t.problems.add(e.pos, fmt.Sprintf("%q must be %s", e.name, want), "write "+example)
+}
+
+// later refuses keys that have a meaning but are not supported yet.
+func (t *table) later(names ...string) {
+	for _, name := range names {
+		if e := t.ask(name); e != nil {
+			t.problems.add(e.pos, fmt.Sprintf("%q in %s is not supported yet", name, t.name), "take it out for now")
+		}
+	}
+}
+
+// done reports every key that nobody asked for, with the nearest one that is known.
+func (t *table) done() {
+	for _, e := range t.entries {
+		if !e.read {
+			t.problems.add(e.pos, fmt.Sprintf("unknown key %q in %s", e.name, t.name), suggest(e.name, t.asked, "known keys are "+strings.Join(t.asked, ", ")))
+		}
+	}
+}
+
+func (t *table) text(name string) (string, Pos) {
+	e := t.ask(name)
+	if e == nil {
+		return "", t.pos
+	}
+	if e.kind != unstable.String {
+		t.wrong(e, "a text", fmt.Sprintf("%s = %q", name, "…"))
+	}
+	return e.text, e.value.pos
+}
+
+func (t *table) textMust(name, example string) (string, Pos) {
+	text, at := t.text(name)
+	if text == "" && (t.find(name) == nil || t.find(name).kind == unstable.String) {
+		t.problems.add(at, fmt.Sprintf("%s needs %q", t.name, name), fmt.Sprintf("add %s = %q", name, example))
+	}
+	return text, at
+}
+
+type textAt struct {
+	text string
+	pos  Pos
+}
+
+func (t *table) texts(name string) []textAt {
+	e := t.ask(name)
+	if e == nil {
+		return nil
+	}
+	var list []textAt
+	if e.kind != unstable.Array {
+		t.wrong(e, "a list of texts", name+` = ["…", "…"]`)
+		return nil
+	}
+	for _, v := range e.list {
+		if v.kind != unstable.String {
+			t.problems.add(v.pos, fmt.Sprintf("%q must hold texts only", name), "put the value in quotes")
+			continue
+		}
+		list = append(list, textAt{v.text, v.pos})
+	}
+	return list
+}
+
+// textMap reads a table whose values are all texts, in order of appearance.
+func (t *table) textMap(name string) []textEntry {
+	e := t.ask(name)
+	if e == nil {
+		return nil
+	}
+	if e.table == nil {
+		t.wrong(e, "a table of texts", name+` = { NAME = "…" }`)
+		return nil
+	}
+	var list []textEntry
+	for _, item := range e.table.entries {
+		if item.kind != unstable.String {
+			t.problems.add(item.pos, fmt.Sprintf("%q in %q must be a text", item.name, name), "put the value in quotes")
+			continue
+		}
+		list = append(list, textEntry{item.name, item.text, item.value.pos})
+	}
+	return list
+}
+
+type textEntry struct {
+	name, text string
+	pos        Pos
+}
+
+// named reads the tables below [name.…], in order of appearance.
+func (t *table) named(name string) []*entry {
+	e := t.ask(name)
+	if e == nil {
+		return nil
+	}
+	if e.table == nil {
+		t.wrong(e, "a group of tables", "["+name+".NAME]")
+		return nil
+	}
+	var list []*entry
+	for _, item := range e.table.entries {
+		if item.table == nil {
+			t.problems.add(item.pos, fmt.Sprintf("%q in [%s] must be a table", item.name, name), fmt.Sprintf("write [%s.%s]", name, item.name))
+			continue
+		}
+		list = append(list, item)
+	}
+	return list
+}
+
+func (t *table) sub(name string) *table {
+	e := t.ask(name)
+	if e == nil {
+		return nil
+	}
+	if e.table == nil {
+		t.wrong(e, "a table", "["+name+"]")
+	}
+	return e.table
+}
+
+// tables reads [[name]] or a list of inline tables.
+func (t *table) tables(name string) []*table {
+	e := t.ask(name)
+	if e == nil {
+		return nil
+	}
+	if e.kind != unstable.ArrayTable && e.kind != unstable.Array {
+		t.wrong(e, "a list of tables", "[["+name+"]]")
+		return nil
+	}
+	var list []*table
+	for _, v := range e.list {
+		if v.table == nil {
+			t.problems.add(v.pos, fmt.Sprintf("%q must hold tables only", name), "write { … } or [["+name+"]]")
+			continue
+		}
+		list = append(list, v.table)
+	}
+	return list
+}
+
+func (t *table) duration(name string) time.Duration {
+	text, at := t.text(name)
+	if text == "" {
+		return 0
+	}
+	d, err := time.ParseDuration(text)
+	if err != nil || d <= 0 {
+		t.problems.add(at, fmt.Sprintf("%q is no duration", text), `write for instance "90s", "10m" or "1h30m"`)
+		return 0
+	}
+	return d
+}
+
+var sizeForm = regexp.MustCompile(`^(\d{1,9})(KiB|MiB|GiB|TiB)$`)
+
+var sizeUnits = map[string]int64{"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40}
+
+func (t *table) size(name string) int64 {
+	text, at := t.text(name)
+	if text == "" {
+		return 0
+	}
+	m := sizeForm.FindStringSubmatch(text)
+	if m == nil {
+		t.problems.add(at, fmt.Sprintf("%q is no size", text), `write for instance "512MiB" or "2GiB"`)
+		return 0
+	}
+	n, _ := strconv.ParseInt(m[1], 10, 64) // nine digits by the expression
+	size := n * sizeUnits[m[2]]
+	if size == 0 || size > 16<<40 {
+		t.problems.add(at, fmt.Sprintf("a size of %q cannot be", text), "choose between 1MiB and 16TiB")
+		return 0
+	}
+	return size
+}
+
+// oneOf checks a word against a list; words in later are known but not supported yet.
+func (p *Problems) oneOf(what, word string, at Pos, known, later []string) bool {
+	for _, k := range known {
+		if word == k {
+			return true
+		}
+	}
+	for _, l := range later {
+		if word == l {
+			p.add(at, fmt.Sprintf("%s %q is not supported yet", what, word), "supported are "+strings.Join(known, ", "))
+			return false
+		}
+	}
+	p.add(at, fmt.Sprintf("unknown %s %q", what, word), suggest(word, known, "choose from "+strings.Join(known, ", ")))
+	return false
+}
+
+// suggest guesses which known word was meant, else falls back.
+func suggest(word string, known []string, fallback string) string {
+	best, distance := "", max(2, len(word)/3)+1
+	for _, k := range known {
+		if d := editDistance(strings.ToLower(word), strings.ToLower(k)); d < distance {
+			best, distance = k, d
+		}
+	}
+	if best == "" {
+		return fallback
+	}
+	return fmt.Sprintf("did you mean %q?", best)
+}
+
+// Nearest is the known word that a mistyped one is closest to, "" if none is close.
+func Nearest(word string, known []string) string {
+	guess, ok := strings.CutPrefix(suggest(word, known, ""), `did you mean "`)
+	if !ok {
+		return ""
+	}
+	return strings.TrimSuffix(guess, `"?`)
+}
+
+// editDistance counts insertions, deletions, replacements and swaps of neighbours.
+func editDistance(a, b string) int {
+	rows := make([][]int, len(a)+1)
+	for i := range rows {
+		rows[i] = make([]int, len(b)+1)
+		rows[i][0] = i
+	}
+	for j := range rows[0] {
+		rows[0][j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			rows[i][j] = min(rows[i-1][j]+1, rows[i][j-1]+1, rows[i-1][j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				rows[i][j] = min(rows[i][j], rows[i-2][j-2]+1)
+			}
+		}
+	}
+	return rows[len(a)][len(b)]
+}

@@ -1,0 +1,130 @@
+// Package workspace finds a workspace and loads what it defines: zygos.toml and images/*.toml.
+// It knows where things lie, and nothing of what is done with them.
+package workspace
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"zygos/internal/definition"
+)
+
+// Workspace is a folder with zygos.toml, and where its state is kept.
+type Workspace struct {
+	Root   string // absolute
+	State  string // absolute; .zygos in Root unless moved
+	Org    *definition.Organisation
+	Images []*definition.Image // by name
+}
+
+// NotFoundError says that no zygos.toml was found.
+type NotFoundError struct{ From string }
+
+func (e *NotFoundError) Error() string {
+	return fmt.Sprintf("no zygos.toml in %s or a folder above it; go to a workspace, name one with --workspace DIR, or make one with 'zygos new DIR'", e.From)
+}
+
+// Find looks for a workspace: in dir if it is not empty, else in the current folder and those
+// above it. state moves the state away from .zygos; a relative one starts at the current folder.
+func Find(dir, state string) (*Workspace, error) {
+	from, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	root := from
+	for {
+		if _, err := os.Stat(filepath.Join(root, "zygos.toml")); err == nil {
+			break
+		}
+		up := filepath.Dir(root)
+		if dir != "" || up == root {
+			return nil, &NotFoundError{From: from}
+		}
+		root = up
+	}
+	w := &Workspace{Root: root, State: filepath.Join(root, ".zygos")}
+	if state != "" {
+		if w.State, err = filepath.Abs(state); err != nil {
+			return nil, err
+		}
+	}
+	return w, nil
+}
+
+// Load reads and checks all definitions. The error is definition.Problems if they are wrong.
+func (w *Workspace) Load() error {
+	var problems definition.Problems
+	w.Org = definition.ReadOrganisation(w.Root, &problems)
+	files, err := filepath.Glob(filepath.Join(escapeGlob(w.Root), "images", "*.toml"))
+	if err != nil {
+		return err
+	}
+	slices.Sort(files)
+	for _, f := range files {
+		rel, err := filepath.Rel(w.Root, f)
+		if err != nil {
+			return err
+		}
+		w.Images = append(w.Images, definition.ReadImage(w.Root, filepath.ToSlash(rel), &problems))
+	}
+	definition.Check(w.Org, w.Images, &problems)
+	return dedupe(problems).Err()
+}
+
+// dedupe drops repeats: a shared stage is read once for each image that uses it.
+func dedupe(problems definition.Problems) definition.Problems {
+	var list definition.Problems
+	for _, p := range problems {
+		if !slices.Contains(list, p) {
+			list = append(list, p)
+		}
+	}
+	return list
+}
+
+func escapeGlob(p string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(p)
+}
+
+// Image finds an image by name; the error names the nearest.
+func (w *Workspace) Image(name string) (*definition.Image, error) {
+	var names []string
+	for _, img := range w.Images {
+		if img.Name == name {
+			return img, nil
+		}
+		names = append(names, img.Name)
+	}
+	hint := "there is no images/*.toml yet"
+	if len(names) > 0 {
+		hint = "images are " + strings.Join(names, ", ")
+	}
+	if guess := definition.Nearest(name, names); guess != "" {
+		hint = fmt.Sprintf("did you mean %q?", guess)
+	}
+	return nil, fmt.Errorf("no image %q: images/%s.toml does not exist; %s", name, name, hint)
+}
+
+// Path is the place of a workspace file.
+func (w *Workspace) Path(rel string) string {
+	if filepath.IsAbs(rel) {
+		return rel
+	}
+	return filepath.Join(w.Root, rel)
+}
+
+// MakeState makes the state folder if it is not there, private to its owner.
+func (w *Workspace) MakeState() error {
+	err := os.MkdirAll(w.State, 0o755)
+	if err == nil && filepath.Dir(w.State) == w.Root {
+		ignore := filepath.Join(w.State, ".gitignore")
+		if _, e := os.Stat(ignore); errors.Is(e, os.ErrNotExist) {
+			err = os.WriteFile(ignore, []byte("*\n"), 0o644)
+		}
+	}
+	return err
+}

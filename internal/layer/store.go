@@ -85,12 +85,13 @@ func (s *Store) Stack(digests []string) (*Tree, error) {
 	return Merge(stack...), nil
 }
 
-// Begin makes an empty folder in which a layer can grow: Dir/tree. Remove it if the work fails.
-func (s *Store) Begin() (dir string, err error) {
+// Begin makes an empty folder in which a layer can grow: Dir/tree. It lies below temp, which
+// must be on the store's file system. Remove it if the work fails.
+func (s *Store) Begin(temp string) (dir string, err error) {
 	if err := os.MkdirAll(filepath.Join(s.Dir, "keys"), 0o755); err != nil {
 		return "", err
 	}
-	dir, err = os.MkdirTemp(s.Dir, "new-")
+	dir, err = os.MkdirTemp(temp, "layer-")
 	if err != nil {
 		return "", err
 	}
@@ -196,15 +197,6 @@ func (s *Store) Verify(digest string) error {
 		}
 	}
 	return nil
-}
-
-// Sweep removes folders of layers that never became whole.
-func (s *Store) Sweep() error {
-	left, err := filepath.Glob(filepath.Join(s.Dir, "new-*"))
-	for _, dir := range left {
-		err = errors.Join(err, RemoveAll(dir))
-	}
-	return err
 }
 
 // RemoveAll removes a folder whatever modes its folders have.

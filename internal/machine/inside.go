@@ -300,7 +300,7 @@ func runScript(i int, step orderStep, end string) *StepError {
 	if err != nil {
 		return &StepError{Reason: err.Error()}
 	}
-	name := fmt.Sprintf("%s/%02d", scriptDir, i+1)
+	name := ScriptName(i)
 	if err := os.WriteFile(name, s.Content, 0o755); err != nil {
 		return &StepError{Reason: err.Error()}
 	}
@@ -360,3 +360,6 @@ func reap(pid int) *StepError {
 		}
 	}
 }
+
+// ScriptName is the path in the sandbox of a step's script, counting from 0.
+func ScriptName(step int) string { return fmt.Sprintf("%s/%02d", scriptDir, step+1) }

@@ -6,6 +6,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -28,7 +29,10 @@ import (
 )
 
 // Store is an OCI image layout in a folder.
-type Store struct{ Dir string }
+type Store struct {
+	Dir  string
+	Temp string // folder for unfinished blobs on the same file system; Dir if empty
+}
 
 // Blob is a file in the store.
 type Blob struct {
@@ -80,7 +84,7 @@ const bufferSize = 1 << 20
 
 // Create begins a blob.
 func (s *Store) Create() (*Writer, error) {
-	file, err := os.CreateTemp(s.Dir, "new-")
+	file, err := os.CreateTemp(cmp.Or(s.Temp, s.Dir), "blob-")
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,108 @@
+package base
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"zygos/internal/definition"
+	"zygos/internal/store"
+)
+
+const downloadTries = 4
+
+// client gives up on a server that does not answer, not on a slow transfer.
+var client = &http.Client{Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: 30 * time.Second}}
+
+// download fetches an archive into the store. An interrupted download goes on where it stopped.
+func (im *Importer) download(ctx context.Context, b *definition.Base, from string) error {
+	if err := os.MkdirAll(im.Downloads, 0o755); err != nil {
+		return err
+	}
+	part := filepath.Join(im.Downloads, b.SHA256+".part")
+	resumed := exists(part)
+	got, err := backoff.Retry(ctx, func() (string, error) { return im.fetch(ctx, b, from, part) },
+		backoff.WithMaxTries(downloadTries))
+	if err == nil && got != b.SHA256 && resumed {
+		// What an earlier run left may have come from elsewhere: once more, from the start.
+		if err = os.Remove(part); err == nil {
+			got, err = im.fetch(ctx, b, from, part)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if got != b.SHA256 {
+		return errors.Join(&MismatchError{b.Name, from, b.SHA256, got}, os.Remove(part))
+	}
+	if err := os.Rename(part, im.Store.Path(b.SHA256)); err != nil {
+		return err
+	}
+	return store.SyncDir(filepath.Dir(im.Store.Path(b.SHA256)))
+}
+
+// fetch downloads what is missing of a file (RFC 9110, 14.2: Range) and returns its digest.
+func (im *Importer) fetch(ctx context.Context, b *definition.Base, from, part string) (string, error) {
+	file, err := os.OpenFile(part, os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return "", backoff.Permanent(err)
+	}
+	defer file.Close()
+	hash := sha256.New()
+	have, err := io.Copy(hash, file)
+	if err != nil {
+		return "", backoff.Permanent(err)
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, from, nil)
+	if err != nil {
+		return "", backoff.Permanent(err)
+	}
+	if have > 0 {
+		req.Header.Set("Range", fmt.Sprintf("bytes=%d-", have))
+	}
+	resp, err := client.Do(req)
+	if err != nil {
+		return "", err
+	}
+	defer resp.Body.Close()
+	switch {
+	case resp.StatusCode == http.StatusOK && have > 0: // the server sends everything again
+		hash.Reset()
+		have = 0
+		if err := file.Truncate(0); err != nil {
+			return "", backoff.Permanent(err)
+		}
+	case resp.StatusCode == http.StatusRequestedRangeNotSatisfiable: // nothing is missing
+		return hex.EncodeToString(hash.Sum(nil)), nil
+	case resp.StatusCode >= 500 || resp.StatusCode == http.StatusTooManyRequests:
+		return "", errors.New("the server answers " + resp.Status)
+	case resp.StatusCode != http.StatusOK && resp.StatusCode != http.StatusPartialContent:
+		return "", backoff.Permanent(errors.New("the server answers " + resp.Status))
+	}
+	return im.receive(b, file, have, resp, hash)
+}
+
+func (im *Importer) receive(b *definition.Base, file *os.File, have int64, resp *http.Response, hash hash.Hash) (string, error) {
+	total := int64(-1)
+	if resp.ContentLength >= 0 {
+		total = have + resp.ContentLength
+	}
+	if _, err := file.Seek(have, io.SeekStart); err != nil {
+		return "", backoff.Permanent(err)
+	}
+	counted := &meter{r: resp.Body, done: have, total: total, tell: func(done, total int64) { im.Progress("download base "+b.Name, done, total) }}
+	if _, err := io.Copy(io.MultiWriter(file, hash), counted); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(hash.Sum(nil)), file.Sync()
+}

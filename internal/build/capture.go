@@ -1,0 +1,146 @@
+package build
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+	"zygos/internal/disk"
+	"zygos/internal/layer"
+	"zygos/internal/store"
+)
+
+// capture writes the artifacts into the store.
+func (r *run) capture(ctx context.Context) ([]catalog.Artifact, error) {
+	tree, err := r.merged()
+	if err != nil {
+		return nil, err
+	}
+	nodes := tree.Nodes()
+	var list []catalog.Artifact
+	for _, a := range r.plan.Artifacts {
+		began := time.Now()
+		blob, err := r.captureOne(ctx, a, nodes)
+		if errors.Is(err, unix.ENOSPC) {
+			err = fmt.Errorf("%w; make room on the disk of %s and run the command again, finished stages are kept", err, r.State)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("capture %s: %w", a.Format, err)
+		}
+		artifact := catalog.Artifact{Format: a.Format, Digest: blob.Digest, Bytes: blob.Bytes}
+		list = append(list, artifact)
+		r.emit(Event{Kind: Captured, File: &artifact, Took: time.Since(began)})
+	}
+	return list, nil
+}
+
+func (r *run) captureOne(ctx context.Context, a definition.Artifact, nodes []*layer.Node) (store.Blob, error) {
+	w, err := r.Store.Create()
+	if err != nil {
+		return store.Blob{}, err
+	}
+	defer w.Discard()
+	if a.Format == "tar" {
+		err = r.writeTar(ctx, w, nodes)
+	} else {
+		err = r.writeRaw(ctx, w, a, nodes)
+	}
+	if err != nil {
+		return store.Blob{}, err
+	}
+	return w.Commit()
+}
+
+func (r *run) content(n *layer.Node) string {
+	return filepath.Join(r.Layers.TreeDir(r.layers[n.Layer]), n.Path)
+}
+
+// progress reports bytes of content, not more often than somebody can look.
+func (r *run) progress(doing string, nodes []*layer.Node) func(n int64) {
+	var total, done int64
+	for _, n := range nodes {
+		if n.Same == "" {
+			total += n.Size
+		}
+	}
+	last := time.Now()
+	return func(n int64) {
+		done += n
+		if time.Since(last) > 50*time.Millisecond {
+			last = time.Now()
+			r.emit(Event{Kind: Progress, Text: doing, Done: done, Total: total})
+		}
+	}
+}
+
+func (r *run) writeTar(ctx context.Context, w *store.Writer, nodes []*layer.Node) error {
+	packed, err := store.NewCompressor(w)
+	if err != nil {
+		return err
+	}
+	tell := r.progress("capture tar", nodes)
+	tw := layer.NewTarWriter(packed)
+	for _, n := range nodes {
+		if err = tw.Add(ctx, n, r.content(n)); err != nil {
+			break
+		}
+		tell(n.Size)
+	}
+	if err == nil {
+		err = tw.Close()
+	}
+	return errors.Join(err, packed.Close())
+}
+
+// File types as in stat(2).
+var fileTypes = map[layer.Kind]uint32{layer.Dir: unix.S_IFDIR, layer.File: unix.S_IFREG, layer.Symlink: unix.S_IFLNK,
+	layer.Char: unix.S_IFCHR, layer.Block: unix.S_IFBLK, layer.Fifo: unix.S_IFIFO}
+
+func (r *run) writeRaw(ctx context.Context, w *store.Writer, a definition.Artifact, nodes []*layer.Node) error {
+	files := make([]disk.File, len(nodes))
+	for i, n := range nodes {
+		files[i] = disk.File{Path: n.Path, Mode: fileTypes[n.Kind] | n.Mode, UID: n.UID, GID: n.GID, MTime: n.MTime, Size: n.Size,
+			Link: n.Link, Same: n.Same, Major: n.Major, Minor: n.Minor, Xattrs: n.Xattrs, Source: r.content(n)}
+		if n.Data != nil {
+			files[i].Data = make([]disk.Segment, len(n.Data))
+			for j, s := range n.Data {
+				files[i].Data[j] = disk.Segment(s)
+			}
+		}
+	}
+	o := disk.Options{Size: a.Size, Label: label(r.plan.Image), Epoch: r.epoch}
+	// The file system's id follows from the tree: the same tree has the same id, another tree another.
+	id, err := hex.DecodeString(layer.TreeDigest(r.layers))
+	if err != nil {
+		return err
+	}
+	copy(o.UUID[:], id)
+	o.UUID[6], o.UUID[8] = o.UUID[6]&0x0f|0x80, o.UUID[8]&0x3f|0x80 // RFC 9562, 5.8: version 8, made from a hash
+	_, err = disk.WriteExt4(ctx, told{w, r.progress("capture raw", nodes)}, files, o)
+	var small *disk.SizeError
+	if errors.As(err, &small) {
+		return fmt.Errorf("%w; give the artifact a larger size in images/%s.toml, or leave size out for the smallest", err, r.plan.Image)
+	}
+	return err
+}
+
+// label is a file system label: 16 bytes at most.
+func label(image string) string { return image[:min(len(image), 16)] }
+
+// told is a store writer that reports what it is given.
+type told struct {
+	*store.Writer
+	tell func(int64)
+}
+
+func (t told) Write(p []byte) (int, error) {
+	t.tell(int64(len(p)))
+	return t.Writer.Write(p)
+}

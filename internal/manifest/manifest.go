@@ -1,0 +1,142 @@
+// Package manifest writes the documents that tell what belongs where: the manifest of a version
+// (zygos.manifest/1) and a region's index (zygos.region/1). They come in one canonical form:
+// keys sorted, no space, as RFC 8785 has it for the values that occur here.
+package manifest
+
+import (
+	"bytes"
+	_ "embed"
+	"encoding/json"
+	"sort"
+	"time"
+
+	"zygos/internal/catalog"
+)
+
+// Schemas by name: JSON Schema, draft 2020-12.
+var Schemas = map[string][]byte{"manifest": manifestSchema, "region": regionSchema}
+
+//go:embed manifest.schema.json
+var manifestSchema []byte
+
+//go:embed region.schema.json
+var regionSchema []byte
+
+// Manifest is zygos.manifest/1: one version, its artifacts, and which of them belong to each region.
+type Manifest struct {
+	Schema    string             `json:"schema"`
+	Image     string             `json:"image"`
+	Version   string             `json:"version"`
+	Build     string             `json:"build"`
+	Created   string             `json:"created"`
+	Base      Base               `json:"base"`
+	Labels    map[string]string  `json:"labels"`
+	Checks    Checks             `json:"checks"`
+	Artifacts []Artifact         `json:"artifacts"`
+	Regions   map[string][]Place `json:"regions"`
+}
+
+// Base is what the version was built on.
+type Base struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Digest  string `json:"digest"`
+}
+
+// Checks counts the version's checks.
+type Checks struct {
+	Passed int `json:"passed"`
+	Failed int `json:"failed"`
+}
+
+// Artifact is a file captured from the build.
+type Artifact struct {
+	Digest string `json:"digest"`
+	Format string `json:"format"`
+	Bytes  int64  `json:"bytes"`
+}
+
+// Place is an artifact that was verified in a region.
+type Place struct {
+	Artifact string `json:"artifact"` // digest
+	ID       string `json:"id"`
+	Location string `json:"location"`
+	Verified string `json:"verified"`
+}
+
+func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
+
+// For makes the manifest of a version from its verified placements.
+func For(v *catalog.Version, placements []catalog.Placement) *Manifest {
+	m := &Manifest{Schema: "zygos.manifest/1", Image: v.Image, Version: v.Version, Build: v.Build, Created: stamp(v.Created),
+		Base: Base{v.BaseName, v.BaseVersion, v.BaseDigest}, Labels: v.Labels, Artifacts: []Artifact{}, Regions: map[string][]Place{}}
+	if m.Labels == nil {
+		m.Labels = map[string]string{}
+	}
+	for _, a := range v.Artifacts {
+		m.Artifacts = append(m.Artifacts, Artifact{a.Digest, a.Format, a.Bytes})
+	}
+	for _, p := range placements {
+		m.Regions[p.Region] = append(m.Regions[p.Region], Place{p.Artifact, p.ID, p.Location, stamp(p.Verified)})
+	}
+	for _, list := range m.Regions {
+		sort.Slice(list, func(i, j int) bool { return list[i].ID < list[j].ID })
+	}
+	return m
+}
+
+// Index is zygos.region/1: everything that belongs to a region.
+type Index struct {
+	Schema   string    `json:"schema"`
+	Region   string    `json:"region"`
+	Versions []Version `json:"versions"` // by image, newest first
+}
+
+// Version is a version in a region's index.
+type Version struct {
+	Image     string   `json:"image"`
+	Version   string   `json:"version"`
+	Tags      []string `json:"tags"`
+	Artifacts []Local  `json:"artifacts"`
+}
+
+// Local is an artifact as a region holds it.
+type Local struct {
+	ID       string `json:"id"`
+	Format   string `json:"format"`
+	Digest   string `json:"digest"`
+	Location string `json:"location"`
+}
+
+// IndexOf makes a region's index from its placements, which come by image, newest version first.
+func IndexOf(region string, placements []catalog.Placement, tags func(image, version string) []string) *Index {
+	x := &Index{Schema: "zygos.region/1", Region: region, Versions: []Version{}}
+	for _, p := range placements {
+		last := len(x.Versions) - 1
+		if last < 0 || x.Versions[last].Image != p.Image || x.Versions[last].Version != p.Version {
+			x.Versions = append(x.Versions, Version{Image: p.Image, Version: p.Version, Tags: append([]string{}, tags(p.Image, p.Version)...)})
+			last++
+		}
+		x.Versions[last].Artifacts = append(x.Versions[last].Artifacts, Local{p.ID, p.Format, p.Artifact, p.Location})
+	}
+	return x
+}
+
+// Canonical is a document in its one form, with a line's end.
+func Canonical(document any) ([]byte, error) {
+	text, err := json.Marshal(document)
+	if err != nil {
+		return nil, err
+	}
+	var plain any
+	in := json.NewDecoder(bytes.NewReader(text))
+	in.UseNumber()
+	if err := in.Decode(&plain); err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	enc := json.NewEncoder(&out)
+	enc.SetEscapeHTML(false)
+	err = enc.Encode(plain) // a map's keys come sorted
+	return out.Bytes(), err
+}

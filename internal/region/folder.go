@@ -1,0 +1,122 @@
+package region
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/sys/unix"
+
+	"zygos/internal/store"
+)
+
+// folder is a region of kind "folder": IMAGE/VERSION/FILE below a folder.
+type folder struct{ name, dir string }
+
+func (f folder) Place(ctx context.Context, item Item, told func(int64)) (Placed, error) {
+	dir := filepath.Join(f.dir, item.Image, item.Version)
+	p := Placed{ID: ID(f.name, item), Location: filepath.Join(dir, item.Name)}
+	want := store.Blob{Digest: item.Digest, Bytes: item.Bytes}
+	if info, err := os.Stat(p.Location); err == nil && info.Size() == item.Bytes {
+		got, err := store.Digest(ctx, p.Location, told)
+		if err != nil || got == want {
+			return p, err
+		}
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return p, err
+	}
+	part, err := os.CreateTemp(dir, ".part-")
+	if err != nil {
+		return p, err
+	}
+	placed := false
+	defer func() {
+		part.Close()
+		if !placed {
+			_ = os.Remove(part.Name()) // nothing half-made stays
+		}
+	}()
+	if err := copyFile(ctx, part, item, told); err != nil {
+		return p, fmt.Errorf("copy %s: %w", item.Name, err)
+	}
+	if err := errors.Join(part.Chmod(0o644), part.Sync()); err != nil {
+		return p, err
+	}
+	got, err := store.Digest(ctx, part.Name(), nil)
+	if err != nil {
+		return p, err
+	}
+	if got != want {
+		return p, fmt.Errorf("the copy of %s has the digest %s instead of %s; the artifact in the store or the disk of the region is damaged", item.Name, got.Digest, want.Digest)
+	}
+	if err := os.Rename(part.Name(), p.Location); err != nil {
+		return p, err
+	}
+	placed, p.Copied = true, true
+	return p, store.SyncDir(dir)
+}
+
+// copyFile copies a file's data and keeps its holes.
+func copyFile(ctx context.Context, to *os.File, item Item, told func(int64)) error {
+	from, err := os.Open(item.Source)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	if err := to.Truncate(item.Bytes); err != nil {
+		return err
+	}
+	for at := int64(0); at < item.Bytes; {
+		data, err := unix.Seek(int(from.Fd()), at, unix.SEEK_DATA)
+		if errors.Is(err, unix.ENXIO) {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		hole, err := unix.Seek(int(from.Fd()), data, unix.SEEK_HOLE)
+		if err != nil {
+			return err
+		}
+		told(data - at)
+		if at, err = copyRange(ctx, to, from, data, min(hole, item.Bytes), told); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// copyRange lets the kernel copy, in pieces so that a cancel is heard.
+func copyRange(ctx context.Context, to, from *os.File, at, end int64, told func(int64)) (int64, error) {
+	const piece = 16 << 20
+	for at < end {
+		if err := ctx.Err(); err != nil {
+			return at, err
+		}
+		if _, err := from.Seek(at, io.SeekStart); err != nil {
+			return at, err
+		}
+		if _, err := to.Seek(at, io.SeekStart); err != nil {
+			return at, err
+		}
+		n, err := io.CopyN(to, from, min(piece, end-at))
+		if err != nil {
+			return at, err
+		}
+		at += n
+		told(n)
+	}
+	return at, nil
+}
+
+func (f folder) Document(_ context.Context, name string, content []byte) (string, error) {
+	full := filepath.Join(f.dir, name)
+	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+		return "", err
+	}
+	return full, store.WriteFile(full, content)
+}

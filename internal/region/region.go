@@ -1,0 +1,62 @@
+// Package region places artifacts where hosts fetch them. A placement is written under a
+// temporary name, verified by its digest and renamed; only then it counts.
+//
+// The package knows files, digests and places; it knows no catalog.
+package region
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"strings"
+
+	"zygos/internal/definition"
+)
+
+// Item is an artifact to place.
+type Item struct {
+	Organisation string
+	Image        string
+	Version      string
+	Format       string
+	Digest       string // "sha256:…"
+	Bytes        int64
+	Source       string // file with the bytes
+	Name         string // file name to give it
+}
+
+// Placed says where an item is now.
+type Placed struct {
+	ID       string
+	Location string
+	Copied   bool // false if it was there already
+}
+
+// Region is a place for artifacts and for the documents about them.
+type Region interface {
+	// Place brings an item there and verifies it there; told is called with the bytes that were copied.
+	Place(ctx context.Context, item Item, told func(int64)) (Placed, error)
+	// Document writes a small file beside the artifacts, whole or not at all.
+	Document(ctx context.Context, name string, content []byte) (location string, err error)
+}
+
+// Open returns the region that a definition describes. path turns its relative paths into absolute ones.
+func Open(r *definition.Region, path func(string) string) Region {
+	return folder{name: r.Name, dir: path(r.Path)}
+}
+
+// Takes says whether a region takes artifacts of a format.
+func Takes(r *definition.Region, format string) bool {
+	for _, f := range r.Formats {
+		if f == format {
+			return true
+		}
+	}
+	return len(r.Formats) == 0
+}
+
+// ID is the id of an item in a region: the same each time, and different for any other item or region.
+func ID(region string, item Item) string {
+	sum := sha256.Sum256([]byte(strings.Join([]string{"zygos placement 1", item.Organisation, region, item.Image, item.Version, item.Format, item.Digest}, "\n")))
+	return "zy-" + hex.EncodeToString(sum[:10])
+}

@@ -108,9 +108,9 @@ func subordinate(file, name string, uid uint32) (first uint32, ok bool) {
 	return 0, false
 }
 
-// Enter runs this program again with the same arguments in a user namespace in which an
+// Enter runs this program again with other arguments in a user namespace in which an
 // ordinary user may make sandboxes, and returns its exit code. Interrupts are passed on.
-func Enter() (int, error) {
+func Enter(args []string) (int, error) {
 	ids, _ := Planned()
 	self, err := os.Executable()
 	if err != nil {
@@ -125,7 +125,7 @@ func Enter() (int, error) {
 	if err != nil {
 		return 1, err
 	}
-	cmd := exec.Command(self, os.Args[1:]...)
+	cmd := exec.Command(self, args...)
 	cmd.Args[0] = cmdEnter
 	cmd.Env = append(os.Environ(), envInside+"="+string(text))
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr

@@ -348,3 +348,24 @@ func (r *running) timedOut() error {
 	r.watch.StepEnded(len(r.stage.Steps)-1, r.stage.Timeout, e)
 	return e
 }
+
+// Probe makes a sandbox without steps on an empty tree in dir and tells how long it took.
+func Probe(ctx context.Context, ids IDs, dir string) (took time.Duration, err error) {
+	temp, err := os.MkdirTemp(dir, "probe-")
+	if err != nil {
+		return 0, err
+	}
+	defer os.RemoveAll(temp)
+	stage := Stage{Name: "probe", Hostname: "probe", Layers: []string{filepath.Join(temp, "lower")}, Upper: filepath.Join(temp, "upper"), Scratch: filepath.Join(temp, "scratch")}
+	for _, d := range []string{stage.Layers[0], stage.Upper, stage.Scratch} {
+		if err := os.Mkdir(d, 0o755); err != nil {
+			return 0, err
+		}
+		if err := os.Chown(d, int(ids.First), int(ids.First)); err != nil {
+			return 0, err
+		}
+	}
+	began := time.Now()
+	err = Sandbox{IDs: ids}.Run(ctx, stage, nil)
+	return time.Since(began), err
+}

@@ -19,7 +19,7 @@ import (
 func TestMain(m *testing.M) {
 	machine.Early()
 	if _, ok := machine.Inside(); !ok {
-		code, err := machine.Enter()
+		code, err := machine.Enter(os.Args[1:])
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
 		}

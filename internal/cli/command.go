@@ -1,0 +1,224 @@
+// Package cli is the command line: the table of commands, their flags, and how results look.
+// It knows every other package and no domain logic.
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"zygos/internal/definition"
+)
+
+// command is one entry of the table; help, completion and the reference pages are made from it.
+type command struct {
+	name    string
+	group   string
+	args    string // what follows the flags, for the usage line
+	summary string // one line
+	text    string // paragraphs of help
+	example string // commands, one a line
+	least   int    // fewest arguments
+	most    int    // most arguments, -1 for any number
+	flags   func(*flag.FlagSet, *invocation)
+	run     func(context.Context, *invocation) error
+}
+
+// invocation is one run of a command.
+type invocation struct {
+	command *command
+	args    []string
+	out     io.Writer // results
+	err     io.Writer // progress and notes
+
+	workspace string
+	state     string
+	json      bool
+	quiet     bool
+	color     string
+
+	set settings
+}
+
+// settings are the commands' own flags.
+type settings struct {
+	force   bool
+	fetch   bool
+	region  string
+	regions listFlag
+	format  string
+	stage   string
+	follow  bool
+	from    string
+	keep    string
+	all     bool
+}
+
+// listFlag is a flag that may be given several times.
+type listFlag []string
+
+func (l *listFlag) String() string     { return strings.Join(*l, ",") }
+func (l *listFlag) Set(s string) error { *l = append(*l, strings.Split(s, ",")...); return nil }
+
+// groups in the order of help.
+var groups = []struct{ name, summary string }{
+	{"start", "start"}, {"define", "define images"}, {"build", "build them"}, {"keep", "keep versions"},
+	{"publish", "publish to regions"}, {"help", "help"},
+}
+
+// commands is the table. It is filled in init, since help reads it.
+var commands []*command
+
+func init() {
+	commands = []*command{
+		cmdDemo, cmdNew, cmdDoctor,
+		cmdBases, cmdLint, cmdPreview,
+		cmdBuild, cmdBuilds, cmdLog,
+		cmdList, cmdShow, cmdTag,
+		cmdPublish, cmdRegions, cmdManifest, cmdLocate,
+		cmdHelp, cmdSchema, cmdCompletion, cmdVersion,
+	}
+}
+
+func find(name string) *command {
+	for _, c := range commands {
+		if c.name == name {
+			return c
+		}
+	}
+	return nil
+}
+
+func commandNames() []string {
+	names := make([]string, len(commands))
+	for i, c := range commands {
+		names[i] = c.name
+	}
+	return names
+}
+
+// usageError is a wrong use of the command line.
+type usageError struct{ text string }
+
+func (e *usageError) Error() string { return e.text }
+
+func wrongUse(form string, args ...any) error { return &usageError{fmt.Sprintf(form, args...)} }
+
+// Main runs a command line and returns the exit code.
+func Main(args []string, out, errs io.Writer) int {
+	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, unix.SIGTERM, unix.SIGHUP)
+	defer cancel()
+	in := &invocation{out: out, err: errs, color: "auto"}
+	err := in.dispatch(ctx, args)
+	if err == nil {
+		return 0
+	}
+	if ctx.Err() != nil {
+		err = errors.Join(context.Canceled, err)
+	}
+	return in.report(err)
+}
+
+func (in *invocation) dispatch(ctx context.Context, args []string) error {
+	var lead []string // flags before the command
+	for len(args) > 1 && strings.HasPrefix(args[0], "-") {
+		n := 1
+		if takesValue(args[0]) {
+			n = 2
+		}
+		n = min(n, len(args)-1)
+		lead, args = append(lead, args[:n]...), args[n:]
+	}
+	name := "help"
+	if len(args) > 0 {
+		name, args = args[0], append(lead, args[1:]...)
+	}
+	switch name {
+	case "-h", "-help", "--help":
+		name = "help"
+	case "--version":
+		name = "version"
+	}
+	c := find(name)
+	if c == nil {
+		do := "'zygos help' lists the commands"
+		if guess := definition.Nearest(name, commandNames()); guess != "" {
+			do = fmt.Sprintf("did you mean 'zygos %s'?", guess)
+		}
+		return wrongUse("unknown command %q; %s", name, do)
+	}
+	in.command = c
+	if err := in.parse(args); err != nil {
+		if errors.Is(err, flag.ErrHelp) {
+			return writeHelp(in.out, c)
+		}
+		return err
+	}
+	return c.run(ctx, in)
+}
+
+func takesValue(name string) bool {
+	switch strings.TrimLeft(name, "-") {
+	case "workspace", "state", "color":
+		return true
+	}
+	return false
+}
+
+func (in *invocation) flagSet(c *command) *flag.FlagSet {
+	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	if c.flags != nil {
+		c.flags(fs, in)
+	}
+	fs.StringVar(&in.workspace, "workspace", "", "use the workspace in `DIR`; default: the one around the current folder")
+	fs.StringVar(&in.state, "state", os.Getenv("ZYGOS_STATE"), "keep state in `DIR`; default: .zygos in the workspace, or $ZYGOS_STATE")
+	fs.BoolVar(&in.json, "json", false, "write one JSON document, or one event a line")
+	fs.BoolVar(&in.quiet, "quiet", false, "no progress and no notes")
+	fs.StringVar(&in.color, "color", "auto", "`auto`, always or never")
+	return fs
+}
+
+// parse reads flags before, between and after arguments.
+func (in *invocation) parse(args []string) error {
+	fs := in.flagSet(in.command)
+	for {
+		if err := fs.Parse(args); err != nil {
+			if errors.Is(err, flag.ErrHelp) {
+				return err
+			}
+			return wrongUse("%s; 'zygos help %s' lists the flags", strings.ReplaceAll(err.Error(), "flag provided but not defined: ", "unknown flag "), in.command.name)
+		}
+		rest := fs.Args()
+		if len(rest) == 0 {
+			break
+		}
+		in.args = append(in.args, rest[0])
+		if n := len(args) - len(rest); n > 0 && args[n-1] == "--" {
+			in.args = append(in.args, rest[1:]...)
+			break
+		}
+		args = rest[1:]
+	}
+	if in.color != "auto" && in.color != "always" && in.color != "never" {
+		return wrongUse("--color is %q; choose auto, always or never", in.color)
+	}
+	if len(in.args) < in.command.least || (in.command.most >= 0 && len(in.args) > in.command.most) {
+		return wrongUse("'zygos %s' takes %s and got %s; 'zygos help %s' shows how", in.command.name, wanted(in.command), counted(len(in.args), "argument"), in.command.name)
+	}
+	return nil
+}
+
+func wanted(c *command) string {
+	if c.args == "" {
+		return "no arguments"
+	}
+	return c.args
+}

@@ -1,0 +1,143 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"zygos/internal/build"
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+)
+
+// Exit codes.
+const (
+	exitFailed      = 1
+	exitUsage       = 2
+	exitDefinition  = 3
+	exitScript      = 4
+	exitRefused     = 5
+	exitIncomplete  = 6
+	exitInterrupted = 130
+)
+
+// incompleteError says that some regions did not get what they should.
+type incompleteError struct{ text string }
+
+func (e *incompleteError) Error() string { return e.text }
+
+// exitError ends with a code and without a message: everything is said already.
+type exitError struct{ code int }
+
+func (e *exitError) Error() string { return fmt.Sprintf("exit code %d", e.code) }
+
+func exitCode(err error) int {
+	var (
+		usage      *usageError
+		problems   definition.Problems
+		failure    *build.Failure
+		taken      *catalog.TakenError
+		incomplete *incompleteError
+		exit       *exitError
+	)
+	switch {
+	case errors.As(err, &exit):
+		return exit.code
+	case errors.Is(err, context.Canceled):
+		return exitInterrupted
+	case errors.As(err, &usage):
+		return exitUsage
+	case errors.As(err, &problems):
+		return exitDefinition
+	case errors.As(err, &failure):
+		return exitScript
+	case errors.As(err, &taken):
+		return exitRefused
+	case errors.As(err, &incomplete):
+		return exitIncomplete
+	}
+	return exitFailed
+}
+
+// errorDocument is what --json writes in place of a result.
+type errorDocument struct {
+	Error struct {
+		Code     int                 `json:"code"` // exit code
+		Message  string              `json:"message"`
+		Problems definition.Problems `json:"problems,omitempty"`
+		Failure  *build.Failure      `json:"failure,omitempty"`
+	} `json:"error"`
+}
+
+// report tells of an error and returns the exit code.
+func (in *invocation) report(err error) int {
+	code := exitCode(err)
+	var exit *exitError
+	if errors.As(err, &exit) {
+		return code
+	}
+	var problems definition.Problems
+	var failure *build.Failure
+	errors.As(err, &problems)
+	errors.As(err, &failure)
+	if in.json {
+		var doc errorDocument
+		doc.Error.Code, doc.Error.Message, doc.Error.Problems, doc.Error.Failure = code, err.Error(), problems, failure
+		_ = in.writeJSON(doc) // there is nobody else to tell
+		return code
+	}
+	switch {
+	case code == exitInterrupted:
+		fmt.Fprintln(in.err, "zygos: interrupted; nothing was registered, finished stages are kept and the next build goes on from them")
+	case problems != nil:
+		for _, p := range problems {
+			fmt.Fprintf(in.err, "%s: %s; %s\n", in.paint(bold, p.Pos.String()), p.What, p.Do)
+		}
+		fmt.Fprintf(in.err, "zygos: %s in the definitions; nothing was done\n", counted(len(problems), "problem"))
+	case failure != nil:
+		in.reportFailure(failure)
+	default:
+		fmt.Fprintf(in.err, "%s %s\n", in.paint(red, "zygos:"), err)
+	}
+	return code
+}
+
+// reportFailure shows where a build broke, what was printed last, and how to look further.
+func (in *invocation) reportFailure(f *build.Failure) {
+	w := in.err
+	at := f.Step
+	if f.Line > 0 && f.Source != "" {
+		at = fmt.Sprintf("%s:%d", f.Source, f.Line)
+	} else if f.Line > 0 {
+		at = fmt.Sprintf("%s, line %d", f.Step, f.Line)
+	}
+	how := fmt.Sprintf("exit code %d", f.Code)
+	if f.Signal != "" {
+		how = "ended by signal " + f.Signal
+	}
+	if f.Reason != "" {
+		how = f.Reason
+	}
+	fmt.Fprintf(w, "\n%s\n", in.paint(red, "Build failed: "+how))
+	fmt.Fprintf(w, "  stage  %s\n  step   %s\n", f.Stage, at)
+	if len(f.Tail) > 0 {
+		fmt.Fprintf(w, "  its last lines:\n")
+		for _, line := range f.Tail {
+			fmt.Fprintf(w, "    %s %s\n", in.paint(faint, "|"), line)
+		}
+	}
+	fmt.Fprintf(w, "Nothing was registered; finished stages are kept.\n")
+	fmt.Fprintf(w, "  next: zygos log %s --stage %s   shows all of its output\n", f.Build, f.Stage)
+}
+
+// counted is a number with its noun: "1 file", "2 files".
+func counted(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	if strings.HasSuffix(noun, "y") {
+		return fmt.Sprintf("%d %sies", n, strings.TrimSuffix(noun, "y"))
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

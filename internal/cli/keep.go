@@ -1,0 +1,383 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+)
+
+var cmdList = &command{
+	name: "list", group: "keep", args: "[IMAGE]", most: 1,
+	summary: "list versions: tags, age, size, regions",
+	text:    "Lists all versions of all images, or of one, newest first.",
+	example: "zygos list\nzygos list turbine-link --json",
+	run: func(ctx context.Context, in *invocation) error {
+		p, err := in.open(ctx, false)
+		if err != nil {
+			return err
+		}
+		defer p.close()
+		image := ""
+		if len(in.args) > 0 {
+			image = in.args[0]
+		}
+		versions, err := p.catalog.Versions(ctx, image)
+		if err != nil {
+			return err
+		}
+		if len(versions) == 0 && image != "" {
+			if _, err := p.Image(image); err != nil {
+				return err
+			}
+		}
+		placements, err := p.catalog.Placements(ctx, image, "", "")
+		if err != nil {
+			return err
+		}
+		return in.writeVersions(versions, regionsOf(placements))
+	},
+}
+
+// listed is a version as list writes it.
+type listed struct {
+	catalog.Version
+	Regions []string `json:"regions"`
+}
+
+// regionsOf lists for each version the regions that hold it.
+func regionsOf(placements []catalog.Placement) map[string][]string {
+	regions := map[string][]string{}
+	for _, pl := range placements {
+		ref := pl.Image + "@" + pl.Version
+		if !slices.Contains(regions[ref], pl.Region) {
+			regions[ref] = append(regions[ref], pl.Region)
+		}
+	}
+	return regions
+}
+
+func (in *invocation) writeVersions(versions []catalog.Version, regions map[string][]string) error {
+	if in.json {
+		list := []listed{}
+		for _, v := range versions {
+			list = append(list, listed{v, append([]string{}, regions[v.Ref()]...)})
+		}
+		return in.writeJSON(list)
+	}
+	if len(versions) == 0 {
+		in.note("no versions yet")
+		in.next("zygos build IMAGE")
+		return nil
+	}
+	var rows [][]string
+	for _, v := range versions {
+		var bytes int64
+		var formats []string
+		for _, a := range v.Artifacts {
+			bytes += a.Bytes
+			formats = append(formats, a.Format)
+		}
+		rows = append(rows, []string{v.Image, v.Version, dash(strings.Join(v.Tags, ", ")), age(v.Created), mib(bytes),
+			strings.Join(formats, ", "), v.BaseName + "@" + v.BaseVersion, dash(strings.Join(regions[v.Ref()], ", "))})
+	}
+	if err := in.columns([]string{"IMAGE", "VERSION", "TAGS", "AGE", "SIZE", "ARTIFACTS", "BASE", "REGIONS"}, rows); err != nil {
+		return err
+	}
+	in.next("zygos show " + versions[0].Ref())
+	return nil
+}
+
+var cmdShow = &command{
+	name: "show", group: "keep", args: "REF", least: 1, most: 1,
+	summary: "show a version: where from, what, where",
+	text: `REF is IMAGE for its newest version, IMAGE@2.3.1 for exactly one, IMAGE@2.3 for the newest
+of a series, or IMAGE@TAG.`,
+	example: "zygos show turbine-link\nzygos show turbine-link@stable",
+	run:     runShow,
+}
+
+func runShow(ctx context.Context, in *invocation) error {
+	p, err := in.open(ctx, false)
+	if err != nil {
+		return err
+	}
+	defer p.close()
+	v, err := p.resolve(ctx, in.args[0])
+	if err != nil {
+		return err
+	}
+	placements, err := p.catalog.Placements(ctx, v.Image, v.Version, "")
+	if err != nil {
+		return err
+	}
+	builds, err := p.catalog.Builds(ctx, v.Image)
+	if err != nil {
+		return err
+	}
+	moves, err := p.catalog.Moves(ctx, v.Image)
+	if err != nil {
+		return err
+	}
+	moves = slices.DeleteFunc(moves, func(m catalog.Move) bool { return m.Version != v.Version && m.Was != v.Version })
+	if in.json {
+		return in.writeJSON(struct {
+			*catalog.Version
+			Placements []catalog.Placement `json:"placements"`
+			Moves      []catalog.Move      `json:"tag_moves"`
+		}{v, append([]catalog.Placement{}, placements...), append([]catalog.Move{}, moves...)})
+	}
+	rows := [][2]string{{"version", in.paint(bold, v.Ref())}, {"tags", dash(strings.Join(v.Tags, ", "))},
+		{"base", fmt.Sprintf("%s@%s  %s", v.BaseName, v.BaseVersion, v.BaseDigest)}, {"created", when(v.Created) + ", " + age(v.Created) + " ago"}}
+	for _, b := range builds {
+		if b.ID == v.Build {
+			rows = append(rows, [2]string{"build", fmt.Sprintf("%s by %s in %s", b.ID, b.Who, human(b.Ended.Sub(b.Started)))})
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(v.Labels)) {
+		rows = append(rows, [2]string{"label", name + " = " + v.Labels[name]})
+	}
+	for _, a := range v.Artifacts {
+		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-5s %10s  %s", a.Format, mib(a.Bytes), a.Digest)})
+	}
+	for _, d := range v.Layers {
+		rows = append(rows, [2]string{"layer", "sha256:" + d})
+	}
+	for _, pl := range placements {
+		rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-5s %s  verified %s", pl.Region, pl.Format, pl.ID, when(pl.Verified))})
+	}
+	for _, m := range moves {
+		was := "was unset"
+		if m.Was != "" {
+			was = "was " + m.Was
+		}
+		rows = append(rows, [2]string{"tag move", fmt.Sprintf("%s -> %s (%s) by %s, %s", m.Tag, m.Version, was, m.Who, when(m.At))})
+	}
+	in.pairs(rows)
+	if len(placements) == 0 {
+		in.next("zygos publish " + v.Ref())
+	} else {
+		in.next("zygos manifest " + v.Ref())
+	}
+	return nil
+}
+
+var cmdTag = &command{
+	name: "tag", group: "keep", args: "REF [TAG…]", least: 1, most: -1,
+	summary: "let tags point at a version; without TAG, show an image's tags and their moves",
+	text: `A tag is a movable name for one version of an image; each move is kept with its time and who
+made it. Regions that hold the version learn of the move in their index.`,
+	example: "zygos tag turbine-link@2.3.0 stable\nzygos tag turbine-link",
+	run:     runTag,
+}
+
+func runTag(ctx context.Context, in *invocation) error {
+	p, err := in.open(ctx, false)
+	if err != nil {
+		return err
+	}
+	defer p.close()
+	for _, tag := range in.args[1:] {
+		if reason := definition.CheckTag(tag); reason != "" {
+			return wrongUse("%s", reason)
+		}
+	}
+	v, err := p.resolve(ctx, in.args[0])
+	if err != nil {
+		return err
+	}
+	if len(in.args) == 1 {
+		return in.writeMoves(ctx, p, v.Image)
+	}
+	moves, err := p.catalog.SetTags(ctx, v.Image, v.Version, in.args[1:], who(), time.Now())
+	if err != nil {
+		return err
+	}
+	if in.json {
+		if err := in.writeJSON(moves); err != nil {
+			return err
+		}
+	}
+	for _, m := range moves {
+		text := fmt.Sprintf("%s@%s -> %s", v.Image, m.Tag, m.Version)
+		switch m.Was {
+		case "":
+		case m.Version:
+			text += " (as before)"
+		default:
+			text += fmt.Sprintf(" (was %s)", m.Was)
+		}
+		if !in.json {
+			fmt.Fprintln(in.out, text)
+		}
+	}
+	if err := p.refresh(ctx, v.Image); err != nil {
+		return err
+	}
+	if img, err := p.Image(v.Image); err == nil && len(img.Regions) > 0 {
+		in.next("zygos publish " + v.Image + "@" + in.args[1])
+	} else {
+		in.next("zygos show " + v.Image + "@" + in.args[1])
+	}
+	return nil
+}
+
+func (in *invocation) writeMoves(ctx context.Context, p *place, image string) error {
+	moves, err := p.catalog.Moves(ctx, image)
+	if err != nil {
+		return err
+	}
+	if in.json {
+		return in.writeJSON(append([]catalog.Move{}, moves...))
+	}
+	if len(moves) == 0 {
+		in.note("%s has no tags yet", image)
+		in.next(fmt.Sprintf("zygos tag %s stable", image))
+		return nil
+	}
+	seen := map[string]bool{}
+	var rows [][]string
+	for _, m := range moves {
+		state := "moved on"
+		if !seen[m.Tag] {
+			state = "now"
+		}
+		seen[m.Tag] = true
+		rows = append(rows, []string{m.Tag, m.Version, dash(m.Was), state, when(m.At), m.Who})
+	}
+	return in.columns([]string{"TAG", "VERSION", "WAS", "STATE", "MOVED", "WHO"}, rows)
+}
+
+var cmdRegions = &command{
+	name: "regions", group: "publish",
+	summary: "list regions: kind, place, what they take and hold",
+	text:    "Lists the regions of zygos.toml with the number of versions and the bytes placed in each.",
+	example: "zygos regions",
+	run: func(ctx context.Context, in *invocation) error {
+		p, err := in.open(ctx, false)
+		if err != nil {
+			return err
+		}
+		defer p.close()
+		placements, err := p.catalog.Placements(ctx, "", "", "")
+		if err != nil {
+			return err
+		}
+		return in.writeRegions(ctx, p, placements)
+	},
+}
+
+// regionLine is a region as regions writes it.
+type regionLine struct {
+	Region   string   `json:"region"`
+	Kind     string   `json:"kind"`
+	Path     string   `json:"path"`
+	Formats  []string `json:"formats"`
+	Versions int      `json:"versions"`
+	Files    int      `json:"files"`
+	Bytes    int64    `json:"bytes"`
+}
+
+func (in *invocation) writeRegions(ctx context.Context, p *place, placements []catalog.Placement) error {
+	versions, err := p.catalog.Versions(ctx, "")
+	if err != nil {
+		return err
+	}
+	sizes := map[string]int64{}
+	for _, v := range versions {
+		for _, a := range v.Artifacts {
+			sizes[a.Digest] = a.Bytes
+		}
+	}
+	list := []regionLine{}
+	var rows [][]string
+	for _, r := range p.Org.Regions {
+		line := regionLine{Region: r.Name, Kind: r.Kind, Path: r.Path, Formats: append([]string{}, r.Formats...)}
+		held := map[string]bool{}
+		for _, pl := range placements {
+			if pl.Region == r.Name {
+				held[pl.Image+"@"+pl.Version] = true
+				line.Files++
+				line.Bytes += sizes[pl.Artifact]
+			}
+		}
+		line.Versions = len(held)
+		list = append(list, line)
+		takes := "all"
+		if len(r.Formats) > 0 {
+			takes = strings.Join(r.Formats, ", ")
+		}
+		rows = append(rows, []string{r.Name, r.Kind, r.Path, takes, fmt.Sprint(line.Versions), mib(line.Bytes)})
+	}
+	if in.json {
+		return in.writeJSON(list)
+	}
+	if len(rows) == 0 {
+		in.note("zygos.toml has no region; add [region.NAME] with kind = \"folder\" and path = \"…\"")
+		return nil
+	}
+	return in.columns([]string{"REGION", "KIND", "PATH", "TAKES", "VERSIONS", "SIZE"}, rows)
+}
+
+var cmdLocate = &command{
+	name: "locate", group: "publish", args: "REF --region REGION", least: 1, most: 1,
+	summary: "print the id of a version in a region, for a deploy job",
+	text: `Prints nothing but the id, so that a script can take it as it is; --json adds location and
+digest. Where a region holds several formats of the version, --format chooses.`,
+	example: "zygos locate turbine-link@stable --region north-sound\nID=$(zygos locate turbine-link@stable --region north-sound --quiet)",
+	flags: func(fs *flag.FlagSet, in *invocation) {
+		fs.StringVar(&in.set.region, "region", "", "the region, `NAME`")
+		fs.StringVar(&in.set.format, "format", "", "the artifact's `FORMAT`")
+	},
+	run: runLocate,
+}
+
+func runLocate(ctx context.Context, in *invocation) error {
+	p, err := in.open(ctx, false)
+	if err != nil {
+		return err
+	}
+	defer p.close()
+	names := p.Org.RegionNames()
+	if in.set.region == "" {
+		return wrongUse("name the region: zygos locate %s --region NAME; regions are %s", in.args[0], strings.Join(names, ", "))
+	}
+	v, err := p.resolve(ctx, in.args[0])
+	if err != nil {
+		return err
+	}
+	list, err := p.catalog.Placements(ctx, v.Image, v.Version, in.set.region)
+	if err != nil {
+		return err
+	}
+	var formats []string
+	for _, pl := range list {
+		formats = append(formats, pl.Format)
+	}
+	if in.set.format != "" {
+		list = slices.DeleteFunc(list, func(pl catalog.Placement) bool { return pl.Format != in.set.format })
+	}
+	switch {
+	case len(list) == 1:
+	case len(list) > 1:
+		return wrongUse("%s holds %s as %s; choose one with --format", in.set.region, v.Ref(), strings.Join(formats, ", "))
+	case len(formats) > 0:
+		return fmt.Errorf("%s holds %s as %s, not as %s", in.set.region, v.Ref(), strings.Join(formats, ", "), in.set.format)
+	case !slices.Contains(names, in.set.region):
+		return fmt.Errorf("region %q is not in zygos.toml; regions are %s", in.set.region, strings.Join(names, ", "))
+	default:
+		return &incompleteError{fmt.Sprintf("%s is not in %s; place it there: zygos publish %s --region %s", v.Ref(), in.set.region, v.Ref(), in.set.region)}
+	}
+	if in.json {
+		return in.writeJSON(list[0])
+	}
+	_, err = fmt.Fprintln(in.out, list[0].ID)
+	in.note("%s %s in %s: %s", v.Ref(), list[0].Format, list[0].Region, list[0].Location)
+	return err
+}

@@ -1,0 +1,152 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"charm.land/lipgloss/v2/table"
+	"golang.org/x/term"
+)
+
+var (
+	bold  = lipgloss.NewStyle().Bold(true)
+	faint = lipgloss.NewStyle().Faint(true)
+	red   = lipgloss.NewStyle().Foreground(lipgloss.Red)
+	green = lipgloss.NewStyle().Foreground(lipgloss.Green)
+	amber = lipgloss.NewStyle().Foreground(lipgloss.Yellow)
+)
+
+func isTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+func (in *invocation) colored(w io.Writer) bool {
+	switch in.color {
+	case "always":
+		return true
+	case "never":
+		return false
+	}
+	return os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && isTerminal(w)
+}
+
+// paint styles a text where colour is wanted; the text says the same without.
+func (in *invocation) paint(style lipgloss.Style, text string) string {
+	if !in.colored(in.err) || !in.colored(in.out) {
+		return text
+	}
+	return style.Render(text)
+}
+
+func (in *invocation) writeJSON(v any) error {
+	enc := json.NewEncoder(in.out)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}
+
+// note tells something on the side.
+func (in *invocation) note(form string, args ...any) {
+	if !in.quiet && !in.json {
+		fmt.Fprintf(in.err, form+"\n", args...)
+	}
+}
+
+// next proposes the next useful command.
+func (in *invocation) next(command string) {
+	in.note("%s %s", in.paint(faint, "next:"), command)
+}
+
+// columns writes rows below a head, aligned, without lines.
+func (in *invocation) columns(head []string, rows [][]string) error {
+	t := table.New().Border(lipgloss.HiddenBorder()).BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).
+		BorderHeader(false).BorderColumn(false).BorderRow(false).Headers(head...).Rows(rows...).
+		StyleFunc(func(row, col int) lipgloss.Style {
+			style := lipgloss.NewStyle()
+			if col < len(head)-1 {
+				style = style.PaddingRight(2)
+			}
+			if row == table.HeaderRow && in.colored(in.out) {
+				style = style.Bold(true)
+			}
+			return style
+		})
+	for _, line := range strings.Split(t.String(), "\n") {
+		if _, err := fmt.Fprintln(in.out, strings.TrimRight(line, " ")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pairs writes names and values below each other.
+func (in *invocation) pairs(rows [][2]string) {
+	width := 0
+	for _, r := range rows {
+		width = max(width, len(r[0]))
+	}
+	for _, r := range rows {
+		fmt.Fprintf(in.out, "%s  %s\n", in.paint(faint, fmt.Sprintf("%-*s", width, r[0])), r[1])
+	}
+}
+
+// mib is a size for people.
+func mib(n int64) string {
+	if n > 0 && n < 1<<20/20 {
+		return "<0.1 MiB"
+	}
+	return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+}
+
+// human is a duration for people.
+func human(d time.Duration) string {
+	switch {
+	case d < 10*time.Millisecond:
+		return fmt.Sprintf("%.1f ms", float64(d)/1e6)
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+// age is how long ago something was.
+func age(t time.Time) string {
+	d := time.Since(t)
+	if d < time.Second {
+		return "now"
+	}
+	if d < time.Minute {
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	}
+	if d < time.Hour {
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	}
+	return human(d)
+}
+
+func when(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05Z") }
+
+// short is the head of a digest, enough to tell it apart.
+func short(digest string) string {
+	d := strings.TrimPrefix(digest, "sha256:")
+	return d[:min(12, len(d))]
+}
+
+func dash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}

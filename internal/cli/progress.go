@@ -1,0 +1,165 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
+
+	"zygos/internal/build"
+	"zygos/internal/seal"
+)
+
+// live shows what goes on right now in one line at the foot of a terminal; lines of the log
+// scroll above it. Without a terminal it only writes the lines.
+type live struct {
+	mu       sync.Mutex
+	in       *invocation
+	progress *mpb.Progress
+	bar      *mpb.Bar
+	doing    string
+}
+
+func (in *invocation) live() *live {
+	l := &live{in: in}
+	if isTerminal(in.err) && !in.quiet && !in.json {
+		l.progress = mpb.New(mpb.WithOutput(in.err), mpb.WithWidth(30), mpb.WithRefreshRate(100*time.Millisecond))
+	}
+	return l
+}
+
+// line writes a line of the log.
+func (l *live) line(text string) {
+	if l.in.quiet || l.in.json {
+		return
+	}
+	var w io.Writer = l.in.err
+	if l.progress != nil {
+		w = l.progress
+	}
+	fmt.Fprintln(w, text)
+}
+
+// show says what goes on; total is in bytes, 0 where only time tells, -1 where it is not known.
+func (l *live) show(doing string, done, total int64) {
+	if l.progress == nil {
+		return
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.doing != doing {
+		l.drop()
+		began := time.Now()
+		name := decor.Name("  " + doing + "  ")
+		elapsed := decor.Any(func(decor.Statistics) string { return " " + human(time.Since(began).Truncate(100*time.Millisecond)) })
+		if total > 0 {
+			bytes := decor.Any(func(s decor.Statistics) string { return " " + mib(s.Current) + " of " + mib(s.Total) })
+			l.bar = l.progress.New(total, mpb.BarStyle().Lbound("").Filler("=").Tip("").Padding(" ").Rbound(""),
+				mpb.BarRemoveOnComplete(), mpb.PrependDecorators(name), mpb.AppendDecorators(bytes, elapsed))
+		} else {
+			l.bar = l.progress.New(0, mpb.NopStyle(), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(name, elapsed))
+		}
+		l.doing = doing
+	}
+	if total > 0 {
+		l.bar.SetCurrent(min(done, total-1)) // a full bar would end; drop ends it
+	}
+}
+
+func (l *live) drop() {
+	if l.bar != nil {
+		l.bar.Abort(true)
+		l.bar.Wait()
+		l.bar, l.doing = nil, ""
+	}
+}
+
+// idle takes the foot line away.
+func (l *live) idle() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.drop()
+}
+
+// end gives the terminal back.
+func (l *live) end() {
+	l.idle()
+	if l.progress != nil {
+		l.progress.Wait()
+	}
+}
+
+// watchBuild turns a build's events into lines, or into JSON lines.
+func (in *invocation) watchBuild(l *live) func(build.Event) {
+	return func(e build.Event) {
+		if in.json {
+			in.jsonLine(e)
+			return
+		}
+		switch e.Kind {
+		case build.Progress:
+			l.show(e.Text, e.Done, e.Total)
+			return
+		case build.StageBegan, build.StepBegan:
+			l.show(strings.TrimSpace("stage "+e.Stage+" "+e.Step), 0, 0)
+			return
+		case build.Output, build.StepDone:
+		default:
+			l.idle()
+		}
+		if text := in.eventLine(e); text != "" {
+			l.line(text)
+		}
+	}
+}
+
+// eventLine is an event as a line of the log, "" for those that have none.
+func (in *invocation) eventLine(e build.Event) string {
+	head := func(word string) string { return "  " + in.paint(bold, fmt.Sprintf("%-8s", word)) + " " }
+	switch e.Kind {
+	case build.Started:
+		return in.paint(bold, e.Image+" "+e.Version) + "  build " + e.Build
+	case build.BaseReady:
+		return head("base") + e.Text
+	case build.Reused:
+		return head("stage") + fmt.Sprintf("%-16s reused from %s", e.Stage, e.From)
+	case build.Output:
+		return "    " + in.paint(faint, fmt.Sprintf("%s |", e.Stage)) + " " + e.Text
+	case build.StageDone:
+		return head("stage") + fmt.Sprintf("%-16s ran in %s, %s changed", e.Stage, human(e.Took), mib(e.Done))
+	case build.Sealed:
+		return head("seal") + sealText(e.Seal)
+	case build.Captured:
+		return head("capture") + fmt.Sprintf("%-16s %s in %s", e.File.Format, mib(e.File.Bytes), human(e.Took))
+	case build.Broke:
+		if e.Failure == nil {
+			return head("failed") + e.Text
+		}
+		return head("failed") + e.Failure.Error()
+	}
+	return ""
+}
+
+func sealText(results []seal.Result) string {
+	var parts []string
+	var bytes int64
+	count := 0
+	for _, r := range results {
+		if r.Kept {
+			parts = append(parts, r.Group+" left as asked")
+		}
+		if len(r.Paths) > 0 {
+			parts = append(parts, fmt.Sprintf("%s %d", r.Group, len(r.Paths)))
+		}
+		bytes += r.Bytes
+		count += len(r.Paths)
+	}
+	if len(parts) == 0 {
+		return "nothing to remove"
+	}
+	return fmt.Sprintf("%s cleaned, %s: %s", counted(count, "path"), mib(bytes), strings.Join(parts, ", "))
+}

@@ -1,0 +1,377 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sys/unix"
+
+	"zygos/internal/build"
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+	"zygos/internal/manifest"
+	"zygos/internal/region"
+	"zygos/internal/store"
+)
+
+var cmdPublish = &command{
+	name: "publish", group: "publish", args: "REF", least: 1, most: 1,
+	summary: "place a version's artifacts in its regions and write its manifest",
+	text: `Copies each artifact that a region takes, under a temporary name; verifies it there by its
+digest; renames it; then records it. What is there already is verified and not copied again.
+Regions work in parallel; if one fails the others go on, and the command ends with 6.
+Regions are those of the image's [publish], or those named with --region.`,
+	example: "zygos publish turbine-link@stable\nzygos publish turbine-link --region far-skerry",
+	flags: func(fs *flag.FlagSet, in *invocation) {
+		fs.Var(&in.set.regions, "region", "only the region `NAME`; may be repeated")
+	},
+	run: runPublish,
+}
+
+// publication is what happened to one artifact in one region.
+type publication struct {
+	Region   string        `json:"region"`
+	Format   string        `json:"format,omitempty"`
+	ID       string        `json:"id,omitempty"`
+	Location string        `json:"location,omitempty"`
+	Copied   bool          `json:"copied"`
+	Bytes    int64         `json:"bytes,omitempty"`
+	Took     time.Duration `json:"took_ns"`
+	Error    string        `json:"error,omitempty"`
+}
+
+func runPublish(ctx context.Context, in *invocation) error {
+	p, err := in.open(ctx, true)
+	if err != nil {
+		return err
+	}
+	defer p.close()
+	v, err := p.resolve(ctx, in.args[0])
+	if err != nil {
+		return err
+	}
+	regions, err := p.regionsFor(in, v)
+	if err != nil {
+		return err
+	}
+	l := in.live()
+	done := p.place(ctx, in, l, v, regions)
+	l.end()
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err := p.writeManifest(ctx, v); err != nil {
+		return err
+	}
+	if err := p.refresh(ctx, v.Image); err != nil {
+		return err
+	}
+	return in.published(v, done)
+}
+
+// regionsFor lists the regions a version goes to.
+func (p *place) regionsFor(in *invocation, v *catalog.Version) ([]*definition.Region, error) {
+	names := []string(in.set.regions)
+	if len(names) == 0 {
+		img, err := p.Image(v.Image)
+		if err != nil {
+			return nil, err
+		}
+		if names = img.Regions; len(names) == 0 {
+			return nil, fmt.Errorf("%s names no regions; add [publish] regions = […], or name one with --region", img.File)
+		}
+	}
+	var list []*definition.Region
+	for _, name := range names {
+		r := p.Org.Region(name)
+		if r == nil {
+			return nil, wrongUse("region %q is not in zygos.toml; regions are %s", name, strings.Join(p.Org.RegionNames(), ", "))
+		}
+		list = append(list, r)
+	}
+	return list, nil
+}
+
+// place brings the artifacts to all regions at once. An error of one is in its publication.
+func (p *place) place(ctx context.Context, in *invocation, l *live, v *catalog.Version, regions []*definition.Region) []publication {
+	var mu sync.Mutex
+	var list []publication
+	var done, total int64
+	for _, r := range regions {
+		for _, a := range v.Artifacts {
+			if region.Takes(r, a.Format) {
+				total += a.Bytes
+			}
+		}
+	}
+	told := func(n int64) {
+		mu.Lock()
+		defer mu.Unlock()
+		done += n
+		l.show("publish "+v.Ref(), done, total)
+	}
+	var group errgroup.Group
+	group.SetLimit(4)
+	for _, r := range regions {
+		group.Go(func() error {
+			for _, result := range p.placeIn(ctx, v, r, told) {
+				mu.Lock()
+				list = append(list, result)
+				mu.Unlock()
+				if in.json {
+					_ = in.jsonLine(result) // the exit code tells all the same
+				}
+			}
+			return nil
+		})
+	}
+	_ = group.Wait() // errors are in the publications
+	slices.SortFunc(list, func(a, b publication) int { return strings.Compare(a.Region+a.Format, b.Region+b.Format) })
+	return list
+}
+
+func (p *place) placeIn(ctx context.Context, v *catalog.Version, r *definition.Region, told func(int64)) []publication {
+	target := region.Open(r, p.Path)
+	var list []publication
+	for _, a := range v.Artifacts {
+		if !region.Takes(r, a.Format) {
+			continue
+		}
+		began := time.Now()
+		result := publication{Region: r.Name, Format: a.Format, Bytes: a.Bytes}
+		item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Format: a.Format, Digest: a.Digest, Bytes: a.Bytes,
+			Source: p.store.Path(a.Digest), Name: build.FileName(v.Image, v.Version, a.Format)}
+		placed, err := target.Place(ctx, item, told)
+		if err == nil {
+			err = p.catalog.Place(ctx, catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: r.Name, Format: a.Format,
+				Artifact: a.Digest, Location: placed.Location, Verified: time.Now()})
+		}
+		result.ID, result.Location, result.Copied, result.Took = placed.ID, placed.Location, placed.Copied, time.Since(began)
+		if err != nil {
+			result.ID, result.Location, result.Error = "", "", err.Error()
+		}
+		list = append(list, result)
+	}
+	if len(list) == 0 {
+		list = append(list, publication{Region: r.Name, Error: fmt.Sprintf("takes only %s, and %s has no such artifact", strings.Join(r.Formats, ", "), v.Ref())})
+	}
+	return list
+}
+
+// published writes the result.
+func (in *invocation) published(v *catalog.Version, done []publication) error {
+	var failed []string
+	var rows [][]string
+	for _, d := range done {
+		state := "already there, verified"
+		if d.Copied {
+			state = "copied and verified"
+		}
+		if d.Error != "" {
+			state = "FAILED"
+			if !slices.Contains(failed, d.Region) {
+				failed = append(failed, d.Region)
+			}
+		}
+		rows = append(rows, []string{d.Region, dash(d.Format), dash(d.ID), mib(d.Bytes), human(d.Took), state})
+	}
+	if !in.json {
+		if err := in.columns([]string{"REGION", "FORMAT", "ID", "SIZE", "TOOK", "STATE"}, rows); err != nil {
+			return err
+		}
+	}
+	if len(failed) > 0 {
+		var why []string
+		for _, d := range done {
+			if d.Error != "" {
+				why = append(why, fmt.Sprintf("  %s %s: %s", d.Region, d.Format, d.Error))
+			}
+		}
+		return &incompleteError{fmt.Sprintf("%s is not complete in %s; the other regions are, and the manifest names only what was verified\n%s\nRun the command again once the cause is mended; what is there is not copied again",
+			v.Ref(), strings.Join(failed, ", "), strings.Join(why, "\n"))}
+	}
+	in.next(fmt.Sprintf("zygos manifest %s · zygos locate %s --region %s", v.Ref(), v.Ref(), done[0].Region))
+	return nil
+}
+
+func (p *place) manifestOf(ctx context.Context, v *catalog.Version) (*manifest.Manifest, error) {
+	placements, err := p.catalog.Placements(ctx, v.Image, v.Version, "")
+	if err != nil {
+		return nil, err
+	}
+	return manifest.For(v, placements), nil
+}
+
+// writeManifest writes a version's manifest into the state and into each region that holds it.
+func (p *place) writeManifest(ctx context.Context, v *catalog.Version) error {
+	m, err := p.manifestOf(ctx, v)
+	if err != nil {
+		return err
+	}
+	text, err := manifest.Canonical(m)
+	if err != nil {
+		return err
+	}
+	own := filepath.Join(p.State, "manifests", v.Image, v.Version+".json")
+	if err := os.MkdirAll(filepath.Dir(own), 0o755); err != nil {
+		return err
+	}
+	if err := store.WriteFile(own, text); err != nil {
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(m.Regions)) {
+		r := p.Org.Region(name)
+		if r == nil {
+			continue // no longer in zygos.toml
+		}
+		if _, err := region.Open(r, p.Path).Document(ctx, filepath.Join(v.Image, v.Version, "manifest.json"), text); err != nil {
+			return &incompleteError{fmt.Sprintf("the manifest could not be written to %s: %v", name, err)}
+		}
+	}
+	return nil
+}
+
+// refresh writes the indexes of the regions that hold versions of an image.
+func (p *place) refresh(ctx context.Context, image string) error {
+	lock, err := os.OpenFile(filepath.Join(p.State, "regions.lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return err
+	}
+	defer lock.Close() // and with it the lock
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX); err != nil {
+		return err
+	}
+	var failed error
+	for i := range p.Org.Regions {
+		r := &p.Org.Regions[i]
+		held, err := p.catalog.Placements(ctx, image, "", r.Name)
+		if err != nil {
+			return err
+		}
+		if len(held) == 0 {
+			continue
+		}
+		if err := p.writeIndex(ctx, r); err != nil {
+			failed = errors.Join(failed, &incompleteError{fmt.Sprintf("the index of %s could not be written: %v", r.Name, err)})
+		}
+	}
+	return failed
+}
+
+func (p *place) writeIndex(ctx context.Context, r *definition.Region) error {
+	placements, err := p.catalog.Placements(ctx, "", "", r.Name)
+	if err != nil {
+		return err
+	}
+	versions, err := p.catalog.Versions(ctx, "")
+	if err != nil {
+		return err
+	}
+	tags := map[string][]string{}
+	for _, v := range versions {
+		tags[v.Ref()] = v.Tags
+	}
+	text, err := manifest.Canonical(manifest.IndexOf(r.Name, placements, func(image, version string) []string { return tags[image+"@"+version] }))
+	if err != nil {
+		return err
+	}
+	_, err = region.Open(r, p.Path).Document(ctx, "index.json", text)
+	return err
+}
+
+var cmdManifest = &command{
+	name: "manifest", group: "publish", args: "REF", least: 1, most: 1,
+	summary: "print a version's manifest: which artifacts belong to each region",
+	text: `Prints a summary; --json prints the document zygos.manifest/1 in its canonical form, as it
+lies in the state and in each region. It names only placements that were verified.
+'zygos schema manifest' prints its JSON Schema.`,
+	example: "zygos manifest turbine-link@stable\nzygos manifest turbine-link@stable --json",
+	run:     runManifest,
+}
+
+func runManifest(ctx context.Context, in *invocation) error {
+	p, err := in.open(ctx, false)
+	if err != nil {
+		return err
+	}
+	defer p.close()
+	v, err := p.resolve(ctx, in.args[0])
+	if err != nil {
+		return err
+	}
+	m, err := p.manifestOf(ctx, v)
+	if err != nil {
+		return err
+	}
+	if in.json {
+		text, err := manifest.Canonical(m)
+		if err == nil {
+			_, err = in.out.Write(text)
+		}
+		return err
+	}
+	rows := [][2]string{{"manifest", in.paint(bold, v.Ref())}, {"build", m.Build}, {"created", m.Created},
+		{"base", fmt.Sprintf("%s@%s  %s", m.Base.Name, m.Base.Version, m.Base.Digest)}}
+	for _, name := range slices.Sorted(maps.Keys(m.Labels)) {
+		rows = append(rows, [2]string{"label", name + " = " + m.Labels[name]})
+	}
+	formats := map[string]string{}
+	for _, a := range m.Artifacts {
+		formats[a.Digest] = a.Format
+		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-5s %10s  %s", a.Format, mib(a.Bytes), a.Digest)})
+	}
+	for _, name := range slices.Sorted(maps.Keys(m.Regions)) {
+		for _, pl := range m.Regions[name] {
+			rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-5s %s  verified %s", name, formats[pl.Artifact], pl.ID, pl.Verified)})
+		}
+	}
+	in.pairs(rows)
+	if len(m.Regions) == 0 {
+		in.note("no region holds it yet")
+		in.next("zygos publish " + v.Ref())
+		return nil
+	}
+	in.next(fmt.Sprintf("zygos manifest %s --json   prints the document", v.Ref()))
+	return nil
+}
+
+var cmdSchema = &command{
+	name: "schema", group: "help", args: "[DOCUMENT]", most: 1,
+	summary: "print the JSON Schema of a document: manifest, region",
+	text:    "Prints the schema as it ships with this program; without DOCUMENT, lists which there are.",
+	example: "zygos schema manifest",
+	run: func(_ context.Context, in *invocation) error {
+		names := slices.Sorted(maps.Keys(manifest.Schemas))
+		if len(in.args) == 0 {
+			if in.json {
+				return in.writeJSON(names)
+			}
+			for _, name := range names {
+				fmt.Fprintln(in.out, name)
+			}
+			in.next("zygos schema " + names[0])
+			return nil
+		}
+		schema, ok := manifest.Schemas[in.args[0]]
+		if !ok {
+			return wrongUse("no document %q; there are %s", in.args[0], strings.Join(names, ", "))
+		}
+		var check json.RawMessage
+		if err := json.Unmarshal(schema, &check); err != nil {
+			return err
+		}
+		_, err := in.out.Write(schema)
+		return err
+	},
+}

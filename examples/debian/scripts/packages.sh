@@ -1,0 +1,10 @@
+#!/bin/bash
+# Installs packages with apt; services are not started in an image build.
+set -euo pipefail
+export DEBIAN_FRONTEND=noninteractive
+printf '#!/bin/sh\nexit 101\n' > /usr/sbin/policy-rc.d
+chmod 0755 /usr/sbin/policy-rc.d
+apt-get update
+# shellcheck disable=SC2086 # a list of words
+apt-get install -y --no-install-recommends $PACKAGES
+rm /usr/sbin/policy-rc.d

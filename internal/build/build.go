@@ -134,16 +134,16 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 }
 
 func (r *run) fail(ctx context.Context, err error) {
-	state := catalog.Failed
+	state, text := catalog.Failed, err.Error()
 	if ctx.Err() != nil {
-		state = catalog.Interrupted
+		state, text = catalog.Interrupted, "interrupted"
 	}
-	e := Event{Kind: Broke, Text: err.Error()}
+	e := Event{Kind: Broke, Text: text}
 	errors.As(err, &e.Failure)
 	r.emit(e)
 	// The context may have ended; the record of it must be written all the same. If it cannot,
 	// the next build finds that this one is gone.
-	_ = r.Catalog.EndBuild(context.WithoutCancel(ctx), r.plan.Build, state, err.Error(), time.Now())
+	_ = r.Catalog.EndBuild(context.WithoutCancel(ctx), r.plan.Build, state, text, time.Now())
 }
 
 func (r *run) emit(e Event) {

@@ -55,9 +55,7 @@ type settings struct {
 	regions listFlag
 	format  string
 	stage   string
-	follow  bool
 	from    string
-	keep    string
 	all     bool
 }
 

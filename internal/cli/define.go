@@ -204,7 +204,9 @@ func (in *invocation) writePlan(p *plan.Plan) {
 	} else {
 		fmt.Fprintf(in.out, "%s  would be built\n", head)
 	}
-	row := func(word, text string) { fmt.Fprintf(in.out, "  %-8s %s\n", word, text) }
+	row := func(word, text string) {
+		fmt.Fprintln(in.out, strings.TrimRight(fmt.Sprintf("  %-8s %s", word, text), " "))
+	}
 	row("base", fmt.Sprintf("%s@%s  sha256:%s", p.Base.Name, p.Base.Version, short(p.Base.Digest)))
 	for _, s := range p.Stages {
 		state := in.paint(amber, "will run") + ": " + s.Reason

@@ -123,10 +123,7 @@ func human(d time.Duration) string {
 
 // age is how long ago something was.
 func age(t time.Time) string {
-	d := time.Since(t)
-	if d < time.Second {
-		return "now"
-	}
+	d := max(0, time.Since(t))
 	if d < time.Minute {
 		return fmt.Sprintf("%d s", int(d.Seconds()))
 	}

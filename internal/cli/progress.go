@@ -132,34 +132,35 @@ func (in *invocation) eventLine(e build.Event) string {
 	case build.StageDone:
 		return head("stage") + fmt.Sprintf("%-16s ran in %s, %s changed", e.Stage, human(e.Took), mib(e.Done))
 	case build.Sealed:
-		return head("seal") + sealText(e.Seal)
+		return head("seal") + strings.Join(sealLines(e.Seal), "\n"+head("seal"))
 	case build.Captured:
 		return head("capture") + fmt.Sprintf("%-16s %s in %s", e.File.Format, mib(e.File.Bytes), human(e.Took))
 	case build.Broke:
 		if e.Failure == nil {
-			return head("failed") + e.Text
+			return head("stopped") + e.Text
 		}
 		return head("failed") + e.Failure.Error()
 	}
 	return ""
 }
 
-func sealText(results []seal.Result) string {
-	var parts []string
-	var bytes int64
-	count := 0
+// sealLines says for each group what was removed.
+func sealLines(results []seal.Result) []string {
+	var lines []string
 	for _, r := range results {
-		if r.Kept {
-			parts = append(parts, r.Group+" left as asked")
+		switch {
+		case r.Kept:
+			lines = append(lines, fmt.Sprintf("%-16s left as it is, as [seal] keep says", r.Group))
+		case len(r.Paths) > 0:
+			shown := strings.Join(r.Paths[:min(3, len(r.Paths))], ", ")
+			if len(r.Paths) > 3 {
+				shown += ", …"
+			}
+			lines = append(lines, fmt.Sprintf("%-16s %s, %s: %s", r.Group, counted(len(r.Paths), "path"), mib(r.Bytes), shown))
 		}
-		if len(r.Paths) > 0 {
-			parts = append(parts, fmt.Sprintf("%s %d", r.Group, len(r.Paths)))
-		}
-		bytes += r.Bytes
-		count += len(r.Paths)
 	}
-	if len(parts) == 0 {
-		return "nothing to remove"
+	if lines == nil {
+		return []string{"nothing to remove"}
 	}
-	return fmt.Sprintf("%s cleaned, %s: %s", counted(count, "path"), mib(bytes), strings.Join(parts, ", "))
+	return lines
 }

@@ -98,7 +98,10 @@ func runDemo(ctx context.Context, in *invocation) error {
 	}
 	in.note("%s", in.paint(bold, "The Ebbline workspace is in "+dir+". Every command below is one you can type there."))
 	for _, step := range demoSteps {
-		in.note("\n%s\n%s %s", in.paint(faint, "# "+step.why), in.paint(green, "$"), in.paint(bold, "zygos "+step.command))
+		if step.why != "" {
+			in.note("\n%s", in.paint(faint, "# "+step.why))
+		}
+		in.note("%s %s", in.paint(green, "$"), in.paint(bold, "zygos "+step.command))
 		cmd := exec.CommandContext(ctx, self, strings.Fields(step.command)...)
 		cmd.Args[0] = "zygos"
 		cmd.Dir = dir

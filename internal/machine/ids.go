@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"os/user"
+	"runtime"
 	"strconv"
 	"strings"
 	"syscall"
@@ -111,6 +112,9 @@ func subordinate(file, name string, uid uint32) (first uint32, ok bool) {
 // Enter runs this program again with other arguments in a user namespace in which an
 // ordinary user may make sandboxes, and returns its exit code. Interrupts are passed on.
 func Enter(args []string) (int, error) {
+	// The parent-death signal of the new process follows the thread that starts it.
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
 	ids, _ := Planned()
 	self, err := os.Executable()
 	if err != nil {
@@ -194,6 +198,10 @@ func Early() {
 		enter()
 	case cmdInit:
 		sandboxInit()
+	}
+	if os.Getenv(envInside) != "" {
+		// If the process that the user started is killed, this one stops and cleans up.
+		_ = unix.Prctl(unix.PR_SET_PDEATHSIG, uintptr(unix.SIGTERM), 0, 0, 0) // valid arguments cannot fail
 	}
 }
 

@@ -68,7 +68,7 @@ func Check(o *Organisation, images []*Image, problems *Problems) {
 		checkBase(o, img, byName, names, problems)
 		checkRegions(o, img, problems)
 	}
-	checkCycles(images, byName, problems)
+	checkCycles(o, images, byName, problems)
 }
 
 func checkBase(o *Organisation, img *Image, byName map[string]*Image, names []string, problems *Problems) {
@@ -106,14 +106,14 @@ func checkRegions(o *Organisation, img *Image, problems *Problems) {
 }
 
 // checkCycles follows each image to its base; an image that comes to itself is on a cycle.
-func checkCycles(images []*Image, byName map[string]*Image, problems *Problems) {
+func checkCycles(o *Organisation, images []*Image, byName map[string]*Image, problems *Problems) {
 	reported := map[string]bool{}
 	for _, img := range images {
 		way := []string{img.Name}
 		for at := img; ; {
 			ref, err := ParseRef(at.Base)
 			next := byName[ref.Image]
-			if err != nil || next == nil {
+			if err != nil || next == nil || o.Base(at.Base) != nil {
 				break
 			}
 			if i := slices.Index(way, next.Name); i >= 0 {

@@ -182,7 +182,7 @@ func (r *reader) stage(t *table) {
 			r.problems.add(e.pos, fmt.Sprintf("%q beside \"use\": a shared stage is used as it is", e.name), "take it out, or write the stage here without use")
 		}
 	}
-	if !r.inside(use, at) {
+	if !r.inside(use, at) || !r.isFile(use, at) {
 		return
 	}
 	if shared := r.parse(use, at); shared != nil {

@@ -1,0 +1,185 @@
+package definition_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"zygos/internal/definition"
+	"zygos/internal/workspace"
+)
+
+const goodOrg = `[workspace]
+name = "ebbline"
+[base.field-os]
+release = "1.2.0"
+from = ["bases/a.tar"]
+sha256 = "` + zeros + `"
+[region.north-sound]
+kind = "folder"
+path = "regions/north-sound"
+formats = ["raw"]
+`
+
+const zeros = "0000000000000000000000000000000000000000000000000000000000000000"
+
+const goodImage = `series = "1.0"
+base = "field-os"
+[[stage]]
+name = "one"
+scripts = ["scripts/one.sh"]
+[[artifact]]
+format = "tar"
+`
+
+// load writes files into a workspace and returns its problems, a line each.
+func load(t *testing.T, files map[string]string) ([]string, *workspace.Workspace) {
+	dir := t.TempDir()
+	all := map[string]string{"zygos.toml": goodOrg, "images/a.toml": goodImage, "scripts/one.sh": "true\n", "files/f": "x"}
+	for name, text := range files {
+		all[name] = text
+	}
+	for name, text := range all {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	w, err := workspace.Find(dir, "")
+	require.NoError(t, err)
+	err = w.Load()
+	if err == nil {
+		return nil, w
+	}
+	require.IsType(t, definition.Problems{}, err)
+	return strings.Split(err.Error(), "\n"), w
+}
+
+func TestGoodDefinitionsLoad(t *testing.T) {
+	problems, w := load(t, map[string]string{"images/a.toml": `
+series = "2.3"
+base = "field-os"
+labels = { owner = "controls" }
+input.site = { default = "north" }
+[[stage]]
+use = "stages/clock.toml"
+[[stage]]
+name = "link"
+files = [{ from = "files/f", to = "/etc/${input.site}", mode = "0640", owner = "root:link" }]
+scripts = [
+  "scripts/one.sh", # first
+]
+env = { SITE = "${input.site}", V = "${version}" }
+timeout = "1h30m"
+network = "none"
+[seal]
+keep = ["logs"]
+[[artifact]]
+format = "raw"
+size = "2GiB"
+boot = "none"
+[publish]
+regions = ["north-sound"]
+`, "stages/clock.toml": "name = \"clock\"\ninline = \"date\"\n"})
+	require.Empty(t, problems)
+	img := w.Images[0]
+	require.Equal(t, []string{"clock", "link"}, []string{img.Stages[0].Name, img.Stages[1].Name})
+	require.Equal(t, uint32(0o640), img.Stages[1].Files[0].Mode)
+	require.False(t, img.Stages[1].Network)
+	require.Equal(t, int64(2<<30), img.Artifacts[0].Size)
+	require.Equal(t, "/etc/north", definition.Expand(img.Stages[1].Files[0].To, map[string]string{"input.site": "north"}))
+}
+
+func TestEveryProblemHasItsPlaceAndWhatToDo(t *testing.T) {
+	image := func(s string) map[string]string { return map[string]string{"images/a.toml": s} }
+	with := func(s string) map[string]string { return image(goodImage + s) }
+	org := func(s string) map[string]string { return map[string]string{"zygos.toml": goodOrg + s} }
+	for name, c := range map[string]struct {
+		files map[string]string
+		want  string
+	}{
+		"syntax":              {image("series = \n"), `images/a.toml:1:10: `},
+		"unknown key":         {image("sumary = \"x\"\n" + goodImage), `images/a.toml:1:1: unknown key "sumary" in the file; did you mean "summary"?`},
+		"unknown stage key":   {image(strings.Replace(goodImage, "[[artifact]]", "script = []\n[[artifact]]", 1)), `images/a.toml:6:1: unknown key "script" in [stage]; did you mean "scripts"?`},
+		"wrong type":          {image("summary = 3\n" + goodImage), `images/a.toml:1:1: "summary" must be a text; write summary = "…"`},
+		"number in list":      {image(strings.Replace(goodImage, `["scripts/one.sh"]`, `["scripts/one.sh", 7]`, 1)), `images/a.toml:5:30: "scripts" must hold texts only`},
+		"missing file":        {image(strings.Replace(goodImage, "one.sh", "oen.sh", 1)), `images/a.toml:5:12: "scripts/oen.sh" does not exist; did you mean "scripts/one.sh"?`},
+		"outside":             {image(strings.Replace(goodImage, "scripts/one.sh", "../one.sh", 1)), `is not in the workspace`},
+		"folder as script":    {image(strings.Replace(goodImage, "scripts/one.sh", "scripts", 1)), `"scripts" is no regular file`},
+		"not yet":             {with("[[check]]\nname = \"x\"\n"), `images/a.toml:8:3: "check" in the file is not supported yet; take it out for now`},
+		"not yet in a stage":  {image(strings.Replace(goodImage, "[[artifact]]", "retries = 2\n[[artifact]]", 1)), `"retries" in [stage] is not supported yet`},
+		"format not yet":      {image(strings.Replace(goodImage, `"tar"`, `"qcow2"`, 1)), `images/a.toml:7:10: format "qcow2" is not supported yet; supported are tar, raw`},
+		"format unknown":      {image(strings.Replace(goodImage, `"tar"`, `"ratr"`, 1)), `unknown format "ratr"`},
+		"size":                {with("[[artifact]]\nformat = \"raw\"\nsize = \"2GB\"\n"), `images/a.toml:10:8: "2GB" is no size`},
+		"duration":            {image(strings.Replace(goodImage, "[[artifact]]", "timeout = \"10\"\n[[artifact]]", 1)), `"10" is no duration`},
+		"mode":                {image(strings.Replace(goodImage, "[[artifact]]", "files = [{ from = \"files/f\", to = \"/f\", mode = \"999\" }]\n[[artifact]]", 1)), `images/a.toml:6:48: "999" is no mode`},
+		"both numbers":        {image("version = \"1.0.0\"\n" + goodImage), `both "series" and "version" are set`},
+		"no number":           {image(strings.Replace(goodImage, "series = \"1.0\"\n", "", 1)), `neither "series" nor "version" is set`},
+		"bad series":          {image(strings.Replace(goodImage, "\"1.0\"", "\"1\"", 1)), `"1" is no series`},
+		"bad version":         {image(strings.Replace(goodImage, "series = \"1.0\"", "version = \"1.0\"", 1)), `"1.0" is no version`},
+		"base of nothing":     {image(strings.Replace(goodImage, "field-os", "field-so", 1)), `images/a.toml:2:8: base "field-so" is neither in zygos.toml nor an image; did you mean "field-os"?`},
+		"base with a version": {image(strings.Replace(goodImage, "field-os", "field-os@1.2.0", 1)), `is pinned by its checksum`},
+		"cycle":               {map[string]string{"images/a.toml": strings.Replace(goodImage, "field-os", "b", 1), "images/b.toml": strings.Replace(goodImage, "field-os", "a@stable", 1)}, `images are each other's base: a -> b -> a`},
+		"own base":            {image(strings.Replace(goodImage, "field-os", "a", 1)), `a -> a`},
+		"region of nothing":   {with("[publish]\nregions = [\"north-sund\"]\n"), `images/a.toml:9:12: region "north-sund" is not in zygos.toml; did you mean "north-sound"?`},
+		"region wants more":   {with("[publish]\nregions = [\"north-sound\"]\n"), `region "north-sound" takes only raw`},
+		"placeholder":         {image(strings.Replace(goodImage, "[[artifact]]", "env = { A = \"${input.sit}\" }\n[[artifact]]", 1)), `"${input.sit}" refers to nothing`},
+		"reserved variable":   {image(strings.Replace(goodImage, "[[artifact]]", "env = { ZYGOS_IMAGE = \"x\" }\n[[artifact]]", 1)), `"ZYGOS_IMAGE" cannot be set`},
+		"two stages":          {with("[[stage]]\nname = \"one\"\ninline = \"x\"\n"), `a second stage is named "one"`},
+		"idle stage":          {with("[[stage]]\nname = \"two\"\n"), `stage "two" does nothing`},
+		"use and more":        {map[string]string{"images/a.toml": goodImage + "[[stage]]\nuse = \"stages/x.toml\"\nname = \"y\"\n", "stages/x.toml": "name = \"x\"\ninline = \"date\"\n"}, `"name" beside "use"`},
+		"seal group":          {with("[seal]\nkeep = [\"log\"]\n"), `unknown seal group "log"; did you mean "logs"?`},
+		"name clash":          {map[string]string{"images/field-os.toml": goodImage}, `base "field-os" has the name of an image`},
+		"checksum":            {map[string]string{"zygos.toml": strings.Replace(goodOrg, zeros, "abc", 1)}, `zygos.toml:6:10: "abc" is no SHA-256 checksum`},
+		"region kind":         {org("[region.x]\nkind = \"registry\"\nurl = \"https://x.example\"\n"), `kind of region "registry" is not supported yet`},
+		"tag rules":           {org("[tag.stable]\nneeds = [\"checks\"]\n"), `"tag" in the file is not supported yet`},
+		"no artifact":         {image(goodImage[:strings.Index(goodImage, "[[artifact]]")]), `image a has no artifact`},
+		"wrong tag selector":  {image(strings.Replace(goodImage, `"field-os"`, `"a@@b"`, 1)), `is no base and no reference`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			problems, _ := load(t, c.files)
+			require.Contains(t, strings.Join(problems, "\n"), c.want)
+			require.Len(t, problems, 1, "one mistake, one problem")
+		})
+	}
+}
+
+func TestAllProblemsAreReportedAtOnceInOrder(t *testing.T) {
+	problems, _ := load(t, map[string]string{"images/a.toml": "sumary = 1\nseries = \"x\"\nbase = \"nope\"\n[[stage]]\nnam = \"s\"\n[[artifact]]\nformat = \"zip\"\n"})
+	require.Len(t, problems, 7, strings.Join(problems, "\n"))
+	for i := 1; i < len(problems); i++ {
+		require.LessOrEqual(t, problems[i-1][:16], problems[i][:16])
+	}
+}
+
+func TestReferences(t *testing.T) {
+	for text, want := range map[string]definition.Ref{"a": {Image: "a"}, "a@stable": {Image: "a", Selector: "stable"}, "a-b@2.3": {Image: "a-b", Selector: "2.3"}} {
+		ref, err := definition.ParseRef(text)
+		require.NoError(t, err)
+		require.Equal(t, want, ref)
+		require.Equal(t, text, ref.String())
+	}
+	for _, text := range []string{"", "@x", "a@", "A", "a b", "../a", "a@b@c"} {
+		_, err := definition.ParseRef(text)
+		require.Error(t, err, text)
+	}
+	require.Empty(t, definition.CheckTag("stable"))
+	require.NotEmpty(t, definition.CheckTag("2.3"))
+	require.NotEmpty(t, definition.CheckTag("2.3.1"))
+}
+
+func FuzzDefinition(f *testing.F) {
+	f.Add(goodImage)
+	f.Add("[[stage]]\nname=1\n[[stage.x]]\na.b.c={}\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		dir := t.TempDir()
+		require.NoError(t, os.Mkdir(filepath.Join(dir, "images"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "images/a.toml"), []byte(text), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "zygos.toml"), []byte(text), 0o600))
+		var problems definition.Problems
+		o := definition.ReadOrganisation(dir, &problems)
+		img := definition.ReadImage(dir, "images/a.toml", &problems)
+		definition.Check(o, []*definition.Image{img}, &problems)
+	})
+}

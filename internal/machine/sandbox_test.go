@@ -124,12 +124,171 @@ func TestFailingScriptNamesItsCodeAndLine(t *testing.T) {
 	require.Equal(t, 127, failed.Code)
 	require.Equal(t, 3, failed.Line)
 	require.Equal(t, 1, failed.Step)
-	fmt.Println(b.lines)
 }
 
 func TestNothingOutlivesAStage(t *testing.T) {
 	b := newBench(t)
 	require.NoError(t, b.run(t.Context(), scripts("sleep 1000 & (setsid sleep 1000 &) ; echo started")))
 	require.Less(t, b.took, 5*time.Second)
-	fmt.Println(b.took)
+}
+
+func TestStepsSeeTheirEnvironmentUserAndFolder(t *testing.T) {
+	b := newBench(t)
+	if b.ids.Limited() {
+		t.Skip("this host gives no subordinate ids, so only root exists in the sandbox")
+	}
+	stage := scripts("id -u; id -g; pwd; echo $SITE; echo $HOME; umask; touch made")
+	stage.Steps[0].Script.User, stage.Steps[0].Script.Dir, stage.Steps[0].Script.Env = "nobody", "/var/tmp", []string{"SITE=north"}
+	require.NoError(t, b.run(t.Context(), stage))
+	require.Equal(t, []string{"0 out 65534", "0 out 65534", "0 out /var/tmp", "0 out north", "0 out /nonexistent", "0 out 0022"}, b.lines)
+	x := b.scan()
+	made := layer.Merge(x).Lookup("var/tmp/made")
+	require.Equal(t, uint32(65534), made.UID)
+}
+
+func TestFilesAreCopiedWithModeAndOwnerByName(t *testing.T) {
+	b := newBench(t)
+	from := filepath.Join(t.TempDir(), "f")
+	require.NoError(t, os.WriteFile(from, []byte("content"), 0o600))
+	owner := "root:nogroup"
+	if b.ids.Limited() {
+		owner = "root:root"
+	}
+	copyTo := func(to, owner string) error {
+		return b.run(t.Context(), machine.Stage{Steps: []machine.Step{{Name: "copy", Copy: &machine.Copy{From: from, To: to, Mode: 0o640, Owner: owner}}}})
+	}
+	require.NoError(t, copyTo("/opt/new/f", owner))
+	got := layer.Merge(b.scan()).Lookup("opt/new/f")
+	require.Equal(t, uint32(0o640), got.Mode)
+	require.Equal(t, int64(7), got.Size)
+	if !b.ids.Limited() {
+		require.Equal(t, uint32(65534), got.GID)
+	}
+	require.ErrorContains(t, copyTo("/f", "root:wheel"), `group "wheel" is not in the image's /etc/group`)
+	require.ErrorContains(t, copyTo("/etc", ""), "is a folder")
+}
+
+func TestCopyFollowsLinksInsideTheTreeOnly(t *testing.T) {
+	b := newBench(t)
+	from := filepath.Join(t.TempDir(), "f")
+	require.NoError(t, os.WriteFile(from, []byte("x"), 0o600))
+	victim := filepath.Join(t.TempDir(), "victim")
+	stage := scripts("mkdir -p " + filepath.Dir(victim) + "; ln -s " + victim + " /etc/way")
+	stage.Steps = append(stage.Steps, machine.Step{Name: "copy", Copy: &machine.Copy{From: from, To: "/etc/way", Mode: 0o644}})
+	_ = b.run(t.Context(), stage) // whether it works or not, the host's file is not made
+	_, err := os.Stat(victim)
+	require.ErrorIs(t, err, os.ErrNotExist)
+}
+
+func TestScriptThatCannotStartSaysWhy(t *testing.T) {
+	b := newBench(t)
+	require.ErrorContains(t, b.run(t.Context(), scripts("#!/usr/bin/perl -w\n")), "asks for /usr/bin/perl -w, which is not in the image")
+	stage := scripts("true")
+	stage.Steps[0].Script.Dir = "/nowhere"
+	require.ErrorContains(t, b.run(t.Context(), stage), "working directory /nowhere is not in the image")
+	stage = scripts("true")
+	stage.Steps[0].Script.User = "link"
+	require.ErrorContains(t, b.run(t.Context(), stage), `user "link" is not in the image's /etc/passwd`)
+	require.ErrorContains(t, b.run(t.Context(), scripts("kill -9 $$")), "ended by signal SIGKILL")
+}
+
+func TestTimeoutAndCancelStopEverything(t *testing.T) {
+	b := newBench(t)
+	stubborn := "trap '' TERM INT; (setsid sleep 1000 &); sleep 1000"
+	stage := scripts(stubborn)
+	stage.Timeout = 300 * time.Millisecond
+	require.ErrorContains(t, b.run(t.Context(), stage), "timeout of 300ms")
+	ctx, cancel := context.WithCancel(t.Context())
+	time.AfterFunc(300*time.Millisecond, cancel)
+	require.ErrorIs(t, b.run(ctx, scripts(stubborn)), context.Canceled)
+	require.Less(t, b.took, 2*time.Second)
+}
+
+func TestLongAndOddOutputComesThrough(t *testing.T) {
+	b := newBench(t)
+	require.NoError(t, b.run(t.Context(), scripts(`printf 'no newline'`, `printf '10%%\r50%%\r100%%\n\033[31mred\033[0m\a\n'`,
+		`head -c 100000 /dev/zero | tr '\0' x`, `i=0; while [ $i -lt 20000 ]; do echo $i; i=$((i+1)); done`)))
+	require.Contains(t, b.lines, "0 out no newline")
+	require.Contains(t, b.lines, "1 out 100%")
+	require.Contains(t, b.lines, "1 out red")
+	require.Contains(t, b.lines, "3 out 19999")
+	total := 0
+	for _, l := range b.lines {
+		if text, ok := strings.CutPrefix(l, "2 out "); ok {
+			total += len(text)
+		}
+	}
+	require.Equal(t, 100000, total, "a long line comes in pieces")
+}
+
+// A script that tries to reach the host; each must fail or find nothing of the host.
+func TestScriptsDoNotReachTheHost(t *testing.T) {
+	b := newBench(t)
+	marker := filepath.Join(t.TempDir(), "host-file")
+	require.NoError(t, os.WriteFile(marker, []byte("host"), 0o666))
+	for name, script := range map[string]string{
+		"read a host file":          "cat " + marker,
+		"climb out of the root":     "cd /; for i in 1 2 3 4 5 6; do cd ..; done; cat ./" + marker,
+		"through process 1's root":  "cat /proc/1/root" + marker,
+		"chroot with mknod":         "mknod /tmp/sda b 8 0",
+		"make a character device":   "mknod /tmp/mem c 1 1",
+		"write a kernel setting":    "echo x > /proc/sys/kernel/core_pattern",
+		"write the host's name":     "echo x > /proc/sys/kernel/hostname",
+		"ask for a reboot":          "echo b > /proc/sysrq-trigger",
+		"read kernel memory":        "head -c 1 /proc/kcore | grep -q .",
+		"mount a disk":              "mknod /dev/vda b 254 0 && mount -t ext4 /dev/vda /mnt",
+		"remount /proc/sys":         "mount -o remount,rw /proc/sys && echo x > /proc/sys/kernel/core_pattern",
+		"load a module":             "insmod /nothing.ko || modprobe loop || exit 1; exit 1",
+		"set the clock":             "date -s '2001-01-01' 2>&1 | grep -q 'not permitted' && exit 1 || exit 0",
+		"see host processes":        "ls -d /proc/[0-9]* | wc -l | { read n; [ $n -gt 12 ]; }",
+		"signal a host process":     fmt.Sprintf("kill -0 %d", os.Getpid()),
+		"enter the host's mounts":   "nsenter -t 1 -m cat " + marker,
+		"enter the host's network":  "nsenter -t 1 -n true && [ \"$(ip link | wc -l)\" -gt 2 ]",
+		"reach the network":         "ping -c 1 -W 1 192.0.2.1",
+		"open the terminal":         "echo x > /dev/tty",
+		"raise its limits":          "ulimit -Hn 9999999",
+		"lower a process's nice":    "nice -n -20 true 2>&1 | grep -q . || renice -n -20 -p $$ && false",
+		"find cgroups to write":     "find / -xdev -name cgroup.procs 2>/dev/null | grep -q .",
+		"find host block devices":   "ls /dev | grep -qE '^(sd|vd|nvme|loop)'",
+		"read other users' secrets": "cat /proc/1/environ | grep -q ZYGOS_INSIDE",
+	} {
+		t.Run(name, func(t *testing.T) {
+			require.Error(t, b.run(t.Context(), scripts(script)), strings.Join(b.lines, "\n"))
+		})
+	}
+	content, err := os.ReadFile(marker)
+	require.NoError(t, err)
+	require.Equal(t, "host", string(content))
+}
+
+func TestLowerLayersStayAsTheyWere(t *testing.T) {
+	b := newBench(t)
+	before, err := os.ReadFile(filepath.Join(b.base, "etc/passwd"))
+	require.NoError(t, err)
+	require.NoError(t, b.run(t.Context(), scripts("echo x >> /etc/passwd; rm -rf /var; chmod 0777 /etc")))
+	after, err := os.ReadFile(filepath.Join(b.base, "etc/passwd"))
+	require.NoError(t, err)
+	require.Equal(t, before, after)
+	text := paths(b.scan())
+	require.Contains(t, text, "whiteout var")
+	require.Contains(t, text, "file etc/passwd")
+}
+
+func TestScanKeepsOnlyWhatDiffers(t *testing.T) {
+	b := newBench(t)
+	require.NoError(t, b.run(t.Context(), scripts(`cp -p /etc/hosts /tmp/h; cat /tmp/h > /etc/hosts; touch /etc/new; rm /etc/new; chmod 600 /etc/group; chmod 644 /etc/group
+rm -r /usr/local; mkdir /usr/local; echo a > /usr/local/a; ln /usr/local/a /usr/local/b; mkfifo /usr/local/p`)))
+	x := b.scan()
+	require.Equal(t, "dir .\ndir usr\ndir usr/local\nfile usr/local/a\nfile usr/local/b\nfifo usr/local/p", "dir .\n"+strings.TrimPrefix(paths(x), "dir .\n"))
+	local := layer.Merge(x).Lookup("usr/local/b")
+	require.Equal(t, "usr/local/a", local.Same)
+	require.Equal(t, int64(1767225600), local.MTime, "no time is later than the epoch")
+	require.True(t, x[len(x)-4].Opaque)
+	require.Equal(t, x, b.scan(), "reading again gives the same")
+}
+
+func TestProbe(t *testing.T) {
+	ids, _ := machine.Inside()
+	_, err := machine.Probe(t.Context(), ids, t.TempDir())
+	require.NoError(t, err)
 }

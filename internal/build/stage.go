@@ -119,6 +119,8 @@ func (w *watcher) StepStarted(step int) {
 }
 
 func (w *watcher) Line(step int, stream, text string) {
+	// Interpreters call the script by its place in the sandbox; people know it by its own.
+	text = strings.ReplaceAll(text, machine.ScriptName(step), w.stage.Steps[step].Name)
 	w.mu.Lock()
 	if w.tail = append(w.tail, text); len(w.tail) > tailLines {
 		w.tail = w.tail[1:]
@@ -135,10 +137,6 @@ func (w *watcher) failure(e *machine.StepError) *Failure {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	step := w.stage.Steps[e.Step]
-	tail := make([]string, len(w.tail))
-	for i, text := range w.tail {
-		tail[i] = strings.ReplaceAll(text, machine.ScriptName(e.Step), step.Name)
-	}
 	return &Failure{Build: w.plan.Build, Stage: w.stage.Name, Step: step.Name, Source: step.Source, Line: e.Line, Code: e.Code,
-		Signal: e.Signal, Reason: e.Reason, Tail: tail}
+		Signal: e.Signal, Reason: e.Reason, Tail: w.tail}
 }

@@ -71,13 +71,11 @@ func runPublish(ctx context.Context, in *invocation) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	if err := p.writeManifest(ctx, v); err != nil {
-		return err
+	documents := errors.Join(p.writeManifest(ctx, v), p.refresh(ctx, v.Image))
+	if err := in.published(v, done); err != nil {
+		return err // a region that did not take an artifact does not take a document either
 	}
-	if err := p.refresh(ctx, v.Image); err != nil {
-		return err
-	}
-	return in.published(v, done)
+	return documents
 }
 
 // regionsFor lists the regions a version goes to.
@@ -230,16 +228,17 @@ func (p *place) writeManifest(ctx context.Context, v *catalog.Version) error {
 	if err := store.WriteFile(own, text); err != nil {
 		return err
 	}
+	var failed error
 	for _, name := range slices.Sorted(maps.Keys(m.Regions)) {
 		r := p.Org.Region(name)
 		if r == nil {
 			continue // no longer in zygos.toml
 		}
 		if _, err := region.Open(r, p.Path).Document(ctx, filepath.Join(v.Image, v.Version, "manifest.json"), text); err != nil {
-			return &incompleteError{fmt.Sprintf("the manifest could not be written to %s: %v", name, err)}
+			failed = errors.Join(failed, &incompleteError{fmt.Sprintf("the manifest could not be written to %s: %v", name, err)})
 		}
 	}
-	return nil
+	return failed
 }
 
 // refresh writes the indexes of the regions that hold versions of an image.

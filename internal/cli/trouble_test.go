@@ -1,0 +1,277 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// waitFor looks for something until it is there.
+func waitFor(t *testing.T, what string, there func() bool) {
+	for range 400 {
+		if there() {
+			return
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+	t.Fatal("waited in vain for " + what)
+}
+
+const slowStage = "[[stage]]\nname = \"slow\"\ninline = \"\"\"\ntrap '' INT TERM\n(setsid sleep 12345 &)\necho sleeping\nsleep 12345\n\"\"\"\n"
+
+// startSlow starts a build that hangs in a script, and waits until it does.
+func (p *person) startSlow() *exec.Cmd {
+	cmd := p.command("build", "first")
+	require.NoError(p.t, cmd.Start())
+	waitFor(p.t, "the script", func() bool {
+		for _, log := range p.glob(".zygos/builds/*/log.jsonl") {
+			if text, err := os.ReadFile(log); err == nil && strings.Contains(string(text), `"kind":"step"`) && len(sleepers()) >= 2 {
+				return true
+			}
+		}
+		return false
+	})
+	return cmd
+}
+
+func sleepers() []string {
+	out, _ := exec.Command("pgrep", "-f", "sleep 12345").Output()
+	return strings.Fields(string(out))
+}
+
+func TestInterruptLeavesNothing(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.image("[[stage]]\nname = \"quick\"\ninline = \"true > /quick\"\n" + slowStage)
+		cmd := p.startSlow()
+		require.NoError(t, cmd.Process.Signal(os.Interrupt))
+		began := time.Now()
+		_ = cmd.Wait()
+		require.Equal(t, 130, cmd.ProcessState.ExitCode())
+		require.Less(t, time.Since(began), 5*time.Second)
+		require.Empty(t, sleepers())
+		require.Empty(t, p.glob(".zygos/run/*"))
+		require.Contains(t, p.ok("builds"), "interrupted")
+		p.image("[[stage]]\nname = \"quick\"\ninline = \"true > /quick\"\n")
+		require.Contains(t, p.run("build", "first").err, "quick            reused")
+	})
+}
+
+func TestKilledBuildIsSweptByTheNext(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.image(slowStage)
+		cmd := p.startSlow()
+		busy := p.run("build", "first")
+		require.Equal(t, 1, busy.code)
+		require.Contains(t, busy.err, "another build of first is running")
+		require.NoError(t, cmd.Process.Kill())
+		_ = cmd.Wait()
+		waitFor(t, "the processes to end", func() bool { return len(sleepers()) == 0 })
+		waitFor(t, "the build to end", func() bool { return strings.Contains(p.ok("builds"), "interrupted") })
+		p.image("[[stage]]\nname = \"quick\"\ninline = \"true\"\n")
+		p.ok("build", "first")
+		require.Empty(t, p.glob(".zygos/run/*"))
+		mounts, err := os.ReadFile("/proc/self/mounts")
+		require.NoError(t, err)
+		require.NotContains(t, string(mounts), p.dir)
+	})
+}
+
+func TestFullDiskDamagesNothing(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root can mount a small file system to fill")
+	}
+	p := me(t)
+	p.starter()
+	p.image("[[stage]]\nname = \"big\"\ninline = \"head -c 6000000 /dev/urandom > /big\"\n")
+	small := filepath.Join(p.dir, "small")
+	require.NoError(t, os.Mkdir(small, 0o755))
+	require.NoError(t, syscall.Mount("tmpfs", small, "tmpfs", 0, "size=11m"))
+	defer func() { require.NoError(t, syscall.Unmount(small, 0)) }()
+	r := p.run("build", "first", "--state", "small/state")
+	require.Equal(t, 1, r.code, r.err)
+	require.Contains(t, r.err, "no space left on device; make room on the disk of")
+	require.Equal(t, "[]\n", p.ok("list", "--json", "--state", "small/state"))
+	require.NoError(t, syscall.Mount("tmpfs", small, "tmpfs", syscall.MS_REMOUNT, "size=40m"))
+	r = p.run("build", "first", "--state", "small/state")
+	require.Zero(t, r.code, r.err)
+	require.Contains(t, r.err, "big              reused", "the finished stage was kept")
+}
+
+func TestWithoutSubordinateIDs(t *testing.T) {
+	p := me(t)
+	if os.Getuid() == 0 {
+		p = someone(t)
+	}
+	p.env = []string{"PATH=/nowhere"}
+	p.starter()
+	r := p.run("build", "first")
+	require.Zero(t, r.code, r.err)
+	require.Contains(t, r.err, "note: newuidmap is not installed (package uidmap), so only the user root exists")
+	require.Contains(t, p.ok("doctor"), "limited")
+	p.image("[[stage]]\nname = \"s\"\ninline = \"id\"\nuser = \"nobody\"\n")
+	require.Equal(t, 4, p.run("build", "first").code)
+}
+
+func TestAnotherUsersStateIsRefused(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("needs root and an ordinary user")
+	}
+	p := someone(t)
+	p.starter()
+	p.ok("build", "first")
+	p.cred = nil
+	p.fails(1, "belongs to another user", "build", "first", "--force")
+}
+
+func TestWrongUse(t *testing.T) {
+	p := me(t)
+	for says, args := range map[string][]string{
+		`unknown command "biuld"; did you mean 'zygos build'?`:   {"biuld"},
+		"unknown flag -force; 'zygos help list' lists the flags": {"list", "--force"},
+		"takes IMAGE… and got 0 arguments":                       {"build"},
+		"--color is \"blue\"":                                    {"version", "--color", "blue"},
+		"choose bash, zsh or fish":                               {"completion", "tcsh"},
+		"no document \"x\"; there are manifest, region":          {"schema", "x"},
+	} {
+		p.fails(2, says, args...)
+	}
+	p.fails(1, "no zygos.toml in", "lint")
+	p.starter()
+	p.fails(1, `no image "frist"`, "build", "frist")
+	p.fails(1, `did you mean "first"?`, "preview", "frist")
+	p.fails(1, "first has no version yet; build it first: zygos build first", "show", "first")
+	p.fails(2, "name the region: zygos locate first --region NAME; regions are here", "locate", "first")
+	p.fails(2, "is no reference", "show", "first@@")
+	p.fails(1, "no build and no image with builds", "log", "b-1")
+	p.fails(1, "no build and no image with builds", "log", "../../etc")
+}
+
+func TestProblemsInDefinitionsComeAllAtOnce(t *testing.T) {
+	p := me(t)
+	p.starter()
+	p.write("images/first.toml", "series = \"0.1\"\nbase = \"field-so\"\nsumary = \"x\"\n[[artifact]]\nformat = \"qcow2\"\n")
+	r := p.run("lint")
+	require.Equal(t, 3, r.code)
+	for _, want := range []string{`images/first.toml:2:8: base "field-so"`, `images/first.toml:3:1: unknown key "sumary"`, `images/first.toml:5:10: format "qcow2" is not supported yet`, "3 problems"} {
+		require.Contains(t, r.err, want)
+	}
+	var doc struct {
+		Error struct {
+			Code     int
+			Problems []struct{ Line int }
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(p.run("build", "first", "--json").out), &doc))
+	require.Equal(t, 3, doc.Error.Code)
+	require.Len(t, doc.Error.Problems, 3)
+	p.ok("list") // what was built stays findable
+}
+
+func TestChangedBaseStopsTheBuild(t *testing.T) {
+	p := me(t)
+	p.starter()
+	base := p.glob("bases/*")[0]
+	require.NoError(t, os.WriteFile(base, []byte("somebody changed it"), 0o644))
+	p.fails(1, "is not the archive that zygos.toml pins", "build", "first")
+	p.fails(1, "found    sha256", "bases", "--fetch")
+	require.NoError(t, os.Remove(base))
+	p.fails(1, "could not be had from any of its places", "build", "first")
+	require.Contains(t, p.ok("bases"), "missing")
+	require.Empty(t, p.glob(".zygos/run/*"))
+}
+
+func TestBuildEventsAreJSONLines(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		kinds := map[string]bool{}
+		for _, line := range strings.Split(strings.TrimSpace(p.ok("build", "first", "--json")), "\n") {
+			var e struct{ Kind string }
+			require.NoError(t, json.Unmarshal([]byte(line), &e), line)
+			kinds[e.Kind] = true
+		}
+		for _, kind := range []string{"started", "base", "stage", "step", "output", "stage-done", "sealed", "captured", "registered"} {
+			require.True(t, kinds[kind], kind)
+		}
+	})
+}
+
+func TestHelpCoversEveryCommand(t *testing.T) {
+	p := me(t)
+	var list []struct{ Name string }
+	require.NoError(t, json.Unmarshal([]byte(p.ok("help", "--json")), &list))
+	require.Len(t, list, 20)
+	for _, c := range list {
+		text := p.ok("help", c.Name)
+		require.Contains(t, text, "examples\n  zygos "+c.Name)
+		require.Equal(t, text, p.ok(c.Name, "--help"))
+		require.Contains(t, p.ok("help"), "  "+c.Name+" ")
+	}
+	reference, err := os.ReadFile("../../docs/reference/commands.md")
+	require.NoError(t, err)
+	require.Equal(t, string(reference), p.ok("help", "--", "--markdown"), "run 'make reference'")
+}
+
+func TestCompletionScriptsAreSound(t *testing.T) {
+	p := me(t)
+	script := filepath.Join(t.TempDir(), "c.bash")
+	require.NoError(t, os.WriteFile(script, []byte(p.ok("completion", "bash")), 0o600))
+	out, err := exec.Command("bash", "-c", ". "+script+"; COMP_WORDS=(zygos pub); COMP_CWORD=1; _zygos; echo ${COMPREPLY[@]}; COMP_WORDS=(zygos locate --re); COMP_CWORD=2; _zygos; echo ${COMPREPLY[@]}").CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Equal(t, "publish\n--region\n", string(out))
+	require.Contains(t, p.ok("completion", "fish"), "complete -c zygos")
+	require.Contains(t, p.ok("completion", "zsh"), "#compdef zygos")
+}
+
+// The Debian example: 'make test' makes its base with debootstrap.
+func TestDebianExample(t *testing.T) {
+	source, err := filepath.Abs("../../.cache/debian")
+	require.NoError(t, err)
+	if bases, _ := filepath.Glob(filepath.Join(source, "bases", "*")); len(bases) == 0 {
+		if os.Getenv("CI") != "" {
+			t.Fatal("the Debian base is missing; 'make test' makes it")
+		}
+		t.Skip("the Debian base is missing; 'make test' makes it, as root")
+	}
+	everyone(t, func(t *testing.T, p *person) {
+		require.NoError(t, errorsOf(exec.Command("cp", "-r", source, filepath.Join(p.dir, "debian"))))
+		if p.cred != nil {
+			require.NoError(t, errorsOf(exec.Command("chown", "-R", ordinary+":", p.dir)))
+		}
+		p.dir = filepath.Join(p.dir, "debian")
+		r := p.run("build", "field-gateway")
+		require.Zero(t, r.code, r.err)
+		require.Contains(t, r.err, "sshd | permitrootlogin no")
+		require.Contains(t, r.err, "home | keeper")
+		require.Regexp(t, `seal +ssh-host-keys +6 paths`, r.err)
+		p.ok("publish", "field-gateway")
+		raw := p.glob("regions/shelf/field-gateway/*/*.raw")[0]
+		require.NoError(t, errorsOf(exec.Command("e2fsck", "-fn", raw)))
+		inside := func(command string) string {
+			out, err := exec.Command("debugfs", "-R", command, raw).Output()
+			require.NoError(t, err)
+			return string(out)
+		}
+		require.Contains(t, inside("cat /etc/passwd"), "keeper:x:1000:1000::/home/keeper:/bin/bash")
+		require.Contains(t, inside("stat /home/keeper"), "User:  1000")
+		require.Contains(t, inside("cat /etc/timezone"), "Etc/UTC")
+		require.Contains(t, inside("cat /etc/default/locale"), "LANG=en_GB.UTF-8")
+		require.Contains(t, inside("cat /etc/ssh/sshd_config.d/10-hardening.conf"), "PermitRootLogin no")
+		require.Contains(t, inside("stat /usr/bin/sudo"), "Mode:  04755")
+		require.Contains(t, inside("stat /dev/null"), "Type: character special")
+		require.NotContains(t, inside("ls /etc/ssh"), "ssh_host_")
+		archive := p.glob("regions/shelf/field-gateway/*/*.tar.zst")[0]
+		out, err := exec.Command("sh", "-c", "zstd -dc "+archive+" | tar --list --verbose --numeric-owner ./usr/bin/passwd ./var/mail").CombinedOutput()
+		require.NoError(t, err, string(out))
+		require.Contains(t, string(out), "-rwsr-xr-x 0/0")
+		require.Contains(t, string(out), "drwxrwsr-x 0/8")
+	})
+}

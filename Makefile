@@ -1,6 +1,70 @@
-GO      ?= go
-BIN     := bin/zygos
+# 'make help' lists what there is to make.
+SHELL := /bin/sh
+BIN   := bin/zygos
+GO    ?= go
+CACHE := .cache
 export CGO_ENABLED = 0
 
-$(BIN): $(shell find cmd internal demo -type f 2>/dev/null) go.mod go.sum
+SOURCES := $(shell find cmd internal demo -type f ! -name '*_test.go') go.mod go.sum
+TESTER  := zygos-tester
+NEEDED  := e2fsprogs zstd xz-utils tar debootstrap uidmap procps util-linux passwd ca-certificates
+AS_USER := internal/machine internal/layer internal/base
+
+.PHONY: help demo build test bench screenshots debian-base reference clean check deps
+
+help: ## list the targets
+	@sed -n 's/^\([a-z-]*\):.*## /\1\t/p' $(MAKEFILE_LIST) | awk -F'\t' '{printf "  make %-12s %s\n", $$1, $$2}'
+
+build: $(BIN) ## build the static program, bin/zygos
+
+$(BIN): $(SOURCES)
+	@command -v $(GO) >/dev/null || { echo "Go 1.26 or later is needed to build: install it and put it on PATH"; exit 1; }
 	$(GO) build -trimpath -ldflags='-s -w' -o $@ ./cmd/zygos
+
+demo: $(BIN) ## run the whole worked example in a new folder
+	@$(BIN) demo "$$(mktemp -d)/ebbline"
+
+test: deps check $(CACHE)/debian/bases ## run all tests
+	$(GO) test -count=1 -timeout 30m ./...
+	@if [ "$$(id -u)" = 0 ]; then $(MAKE) -s test-as-user; fi
+
+# The packages that make sandboxes once more, as an ordinary user.
+test-as-user:
+	@mkdir -p $(CACHE)/user && chmod 0755 $(CACHE) $(CACHE)/user
+	@for p in $(AS_USER); do \
+	  t=$$(mktemp -d) && $(GO) test -c -o $$t/t ./$$p && chmod -R a+rX $$t && \
+	  (cd / && setpriv --reuid=$(TESTER) --regid=$(TESTER) --init-groups env HOME=/tmp $$t/t) && echo "ok $$p as $(TESTER)" || exit 1; \
+	  rm -rf $$t; done
+
+check: ## vet, format, static analysis
+	@test -z "$$(gofmt -l cmd internal demo bench)" || { gofmt -l cmd internal demo bench; echo "run gofmt -w on these"; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+
+# As root, installs what tests use and makes the ordinary user they run as.
+deps:
+	@missing=; for p in $(NEEDED); do dpkg-query -W -f='$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || missing="$$missing $$p"; done; \
+	if [ -n "$$missing" ] && [ "$$(id -u)" = 0 ]; then apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
+	elif [ -n "$$missing" ]; then echo "not installed, and needed by some tests:$$missing"; fi
+	@if [ "$$(id -u)" = 0 ] && ! id -u $(TESTER) >/dev/null 2>&1; then useradd --create-home $(TESTER); fi
+	@if [ "$$(id -u)" = 0 ]; then for f in /etc/subuid /etc/subgid; do grep -q '^$(TESTER):' $$f 2>/dev/null || echo '$(TESTER):1200000:65536' >> $$f; done; fi
+
+# A copy of the Debian example with its base, for tests and benchmarks.
+$(CACHE)/debian/bases: examples/debian/make-base.sh
+	@if [ "$$(id -u)" = 0 ]; then rm -rf $(CACHE)/debian && mkdir -p $(CACHE) && cp -r examples/debian $(CACHE)/debian && rm -rf $(CACHE)/debian/bases $(CACHE)/debian/.zygos && examples/debian/make-base.sh $(CACHE)/debian; \
+	else echo "the Debian base is made as root only; its test is skipped"; fi
+
+debian-base: deps ## make the base of examples/debian with debootstrap (root)
+	examples/debian/make-base.sh
+
+bench: $(BIN) deps $(CACHE)/debian/bases ## measure against standard tools, as ratios
+	$(GO) run ./bench $(BIN) $(CACHE)/debian
+
+screenshots: $(BIN) ## make docs/screenshots anew
+	docs/screenshots/make.sh
+
+reference: $(BIN) ## make docs/reference from the command table
+	@mkdir -p docs/reference && $(BIN) help -- --markdown > docs/reference/commands.md
+
+clean: ## remove what was built
+	rm -rf bin $(CACHE)/debian $(CACHE)/user examples/debian/bases examples/debian/.zygos examples/debian/regions

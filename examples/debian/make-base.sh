@@ -1,10 +1,10 @@
 #!/bin/sh
 # Makes a Debian root archive with debootstrap and writes its checksum into zygos.toml.
 # Needs root, the packages debootstrap and zstd, and a network that reaches Debian's packages.
-# usage: examples/debian/make-base.sh [SUITE]
+# usage: make-base.sh [WORKSPACE]      (default: the folder of this script)
 set -eu
-suite=${1:-bookworm}
-here=$(cd "$(dirname "$0")" && pwd)
+suite=bookworm
+here=$(cd "${1:-$(dirname "$0")}" && pwd)
 out=$here/bases/debian-$suite.tar.zst
 root=$(mktemp -d)
 trap 'rm -rf "$root"' EXIT

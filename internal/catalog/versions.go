@@ -9,8 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/Masterminds/semver/v3"
-
 	"zygos/internal/definition"
 )
 
@@ -84,16 +82,16 @@ func (c *Catalog) NextVersion(ctx context.Context, image, series, version string
 		patch, err := c.highest(ctx, image, series)
 		return fmt.Sprintf("%s.%d", series, patch+1), err
 	}
-	v, err := semver.StrictNewVersion(version)
-	if err != nil {
-		return "", err
+	v, ok := definition.ParseVersion(version)
+	if !ok {
+		return "", fmt.Errorf("%q is no version", version)
 	}
-	series = fmt.Sprintf("%d.%d", v.Major(), v.Minor())
+	series = fmt.Sprintf("%d.%d", v.Major, v.Minor)
 	patch, err := c.highest(ctx, image, series)
 	if err != nil {
 		return "", err
 	}
-	if int64(v.Patch()) <= patch {
+	if v.Patch <= patch {
 		return "", &TakenError{image, version, fmt.Sprintf("%s.%d", series, patch), fmt.Sprintf("%s.%d", series, patch+1)}
 	}
 	return version, nil
@@ -101,7 +99,10 @@ func (c *Catalog) NextVersion(ctx context.Context, image, series, version string
 
 // highest is the highest patch number of a series, -1 if it has no version.
 func (c *Catalog) highest(ctx context.Context, image, series string) (int64, error) {
-	major, minor, _ := strings.Cut(series, ".")
+	major, minor, ok := definition.ParseSeries(series)
+	if !ok {
+		return 0, fmt.Errorf("%q is no series", series)
+	}
 	var patch int64
 	err := c.db.QueryRowContext(ctx, "SELECT coalesce(max(patch), -1) FROM versions WHERE image = ? AND major = ? AND minor = ?", image, major, minor).Scan(&patch)
 	return patch, err
@@ -122,9 +123,9 @@ func (c *Catalog) EndBuild(ctx context.Context, id, state, reason string, at tim
 
 // Register records a version with its artifacts and ends its build, all or nothing.
 func (c *Catalog) Register(ctx context.Context, v Version) error {
-	number, err := semver.StrictNewVersion(v.Version)
-	if err != nil {
-		return err
+	number, ok := definition.ParseVersion(v.Version)
+	if !ok {
+		return fmt.Errorf("%q is no version", v.Version)
 	}
 	layers, err1 := json.Marshal(v.Layers)
 	labels, err2 := json.Marshal(v.Labels)
@@ -134,7 +135,7 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 	return c.in(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO versions (image, version, major, minor, patch, build, created,
 			base_name, base_version, base_digest, fingerprint, epoch, layers, labels) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			v.Image, v.Version, number.Major(), number.Minor(), number.Patch(), v.Build, stamp(v.Created),
+			v.Image, v.Version, number.Major, number.Minor, number.Patch, v.Build, stamp(v.Created),
 			v.BaseName, v.BaseVersion, v.BaseDigest, v.Fingerprint, v.Epoch, string(layers), string(labels)); err != nil {
 			return fmt.Errorf("register %s: %w", v.Ref(), err)
 		}
@@ -181,8 +182,8 @@ func (c *Catalog) Resolve(ctx context.Context, ref definition.Ref) (*Version, er
 	case ref.Selector == "":
 	case ref.IsVersion():
 		where, args = where+" AND v.version = ?", append(args, ref.Selector)
-	case definition.SeriesForm.MatchString(ref.Selector):
-		major, minor, _ := strings.Cut(ref.Selector, ".")
+	case ref.IsSeries():
+		major, minor, _ := definition.ParseSeries(ref.Selector)
 		where, args = where+" AND v.major = ? AND v.minor = ?", append(args, major, minor)
 	default:
 		where, args = where+" AND v.version = (SELECT version FROM tags WHERE image = v.image AND tag = ?)", append(args, ref.Selector)

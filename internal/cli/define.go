@@ -269,7 +269,7 @@ func (in *invocation) newImage(name string) error {
 	if in.set.from == "" {
 		return wrongUse("name the image to start from: zygos new image %s --from OTHER", name)
 	}
-	if !definition.NameForm.MatchString(name) {
+	if !definition.IsName(name) {
 		return wrongUse("%q is no name for an image; use lower-case letters, digits, '-' and '.'", name)
 	}
 	other, err := w.Image(in.set.from)

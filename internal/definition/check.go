@@ -2,8 +2,8 @@ package definition
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -13,16 +13,49 @@ type Ref struct {
 	Selector string // "" for the newest
 }
 
-var (
-	versionForm = regexp.MustCompile(`^\d+\.\d+\.\d+$`)
-	// SeriesForm is what a series looks like in a reference.
-	SeriesForm = regexp.MustCompile(`^\d+\.\d+$`)
-)
+// Version is a version number, MAJOR.MINOR.PATCH, as Semantic Versioning 2.0.0 orders it; pre-releases
+// and build metadata have no place in an image's version.
+type Version struct{ Major, Minor, Patch int64 }
+
+// ParseVersion reads a version.
+func ParseVersion(text string) (Version, bool) {
+	n, ok := numbers(text, 3)
+	if !ok {
+		return Version{}, false
+	}
+	return Version{n[0], n[1], n[2]}, true
+}
+
+// ParseSeries reads a series, MAJOR.MINOR.
+func ParseSeries(text string) (major, minor int64, ok bool) {
+	n, ok := numbers(text, 2)
+	if !ok {
+		return 0, 0, false
+	}
+	return n[0], n[1], true
+}
+
+// numbers reads count numbers without leading zeros, nine digits at most, with dots between them.
+func numbers(text string, count int) ([]int64, bool) {
+	parts := strings.Split(text, ".")
+	list := make([]int64, count)
+	if len(parts) != count {
+		return nil, false
+	}
+	for i, p := range parts {
+		n, err := strconv.ParseUint(p, 10, 30)
+		if err != nil || strconv.FormatUint(n, 10) != p || len(p) > 9 {
+			return nil, false
+		}
+		list[i] = int64(n)
+	}
+	return list, true
+}
 
 // ParseRef reads a reference.
 func ParseRef(text string) (Ref, error) {
 	image, selector, at := strings.Cut(text, "@")
-	if !NameForm.MatchString(image) || (at && !NameForm.MatchString(selector)) {
+	if !IsName(image) || (at && !IsName(selector)) {
 		return Ref{}, fmt.Errorf("%q is no reference; write IMAGE, IMAGE@VERSION or IMAGE@TAG, for instance turbine-link@stable", text)
 	}
 	return Ref{image, selector}, nil
@@ -36,14 +69,24 @@ func (r Ref) String() string {
 }
 
 // IsVersion says whether the selector is an exact version.
-func (r Ref) IsVersion() bool { return versionForm.MatchString(r.Selector) }
+func (r Ref) IsVersion() bool {
+	_, ok := ParseVersion(r.Selector)
+	return ok
+}
+
+// IsSeries says whether the selector is a series.
+func (r Ref) IsSeries() bool {
+	_, _, ok := ParseSeries(r.Selector)
+	return ok
+}
 
 // CheckTag says why a word cannot be a tag, "" if it can.
 func CheckTag(tag string) string {
+	ref := Ref{Selector: tag}
 	switch {
-	case !NameForm.MatchString(tag):
+	case !IsName(tag):
 		return fmt.Sprintf("%q is no tag; use lower-case letters, digits, '-' and '.'", tag)
-	case versionForm.MatchString(tag) || SeriesForm.MatchString(tag):
+	case ref.IsVersion() || ref.IsSeries():
 		return fmt.Sprintf("%q looks like a version and cannot be a tag", tag)
 	}
 	return ""

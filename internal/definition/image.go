@@ -9,9 +9,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
-
-	"github.com/Masterminds/semver/v3"
 )
 
 // Image is what images/NAME.toml says.
@@ -135,24 +134,22 @@ func (r *reader) parse(file string, at Pos) *table {
 	return parse(file, text, r.problems)
 }
 
-var seriesForm = regexp.MustCompile(`^(0|[1-9]\d{0,8})\.(0|[1-9]\d{0,8})$`)
-
 // numbers reads series or version.
 func (r *reader) numbers(t *table) {
 	series, seriesAt := t.text("series")
 	version, versionAt := t.text("version")
 	r.image.Series, r.image.Version = series, version
+	_, _, isSeries := ParseSeries(series)
+	_, isVersion := ParseVersion(version)
 	switch {
 	case series != "" && version != "":
 		r.problems.add(versionAt, `both "series" and "version" are set`, "keep series to take the next free number, or version for exactly one")
 	case series == "" && version == "":
 		r.problems.add(t.pos, `neither "series" nor "version" is set`, `add series = "1.0"; builds become 1.0.0, 1.0.1 and so on`)
-	case series != "" && !seriesForm.MatchString(series):
+	case series != "" && !isSeries:
 		r.problems.add(seriesAt, fmt.Sprintf("%q is no series", series), `write MAJOR.MINOR, for instance "2.3"`)
-	case version != "":
-		if v, err := semver.StrictNewVersion(version); err != nil || v.Prerelease() != "" || v.Metadata() != "" {
-			r.problems.add(versionAt, fmt.Sprintf("%q is no version", version), `write MAJOR.MINOR.PATCH, for instance "2.4.0"`)
-		}
+	case version != "" && !isVersion:
+		r.problems.add(versionAt, fmt.Sprintf("%q is no version", version), `write MAJOR.MINOR.PATCH, for instance "2.4.0"`)
 	}
 }
 
@@ -191,7 +188,7 @@ func (r *reader) stage(t *table) {
 	}
 }
 
-var envForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+var envForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`) })
 
 func (r *reader) addStage(t *table, shared string) {
 	s := Stage{Pos: t.pos, Shared: shared, Network: true}
@@ -221,7 +218,7 @@ func (r *reader) addStage(t *table, shared string) {
 		r.problems.add(t.pos, fmt.Sprintf("stage %q does nothing", s.Name), "give it files, scripts or inline")
 	}
 	for _, v := range t.textMap("env") {
-		if !envForm.MatchString(v.name) || strings.HasPrefix(v.name, "ZYGOS_") {
+		if !envForm().MatchString(v.name) || strings.HasPrefix(v.name, "ZYGOS_") {
 			r.problems.add(v.pos, fmt.Sprintf("%q cannot be set as a variable", v.name), "use letters, digits and '_', and no ZYGOS_ in front, which Zygos sets itself")
 		}
 		s.Env = append(s.Env, EnvVar{v.name, r.expandable(v.text, v.pos)})
@@ -322,7 +319,7 @@ func (r *reader) artifact(t *table) {
 	}
 }
 
-var placeholder = regexp.MustCompile(`\$\{([^}]*)\}`)
+var placeholder = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\$\{([^}]*)\}`) })
 
 // expandable checks the ${…} in a text and returns the text.
 func (r *reader) expandable(text string, at Pos) string {
@@ -331,7 +328,7 @@ func (r *reader) expandable(text string, at Pos) string {
 		known = append(known, "input."+name)
 	}
 	slices.Sort(known)
-	for _, m := range placeholder.FindAllStringSubmatch(text, -1) {
+	for _, m := range placeholder().FindAllStringSubmatch(text, -1) {
 		if m[1] == "variant" {
 			r.problems.add(at, `"${variant}" is not supported yet`, "take it out for now")
 		} else if !slices.Contains(known, m[1]) {
@@ -343,5 +340,5 @@ func (r *reader) expandable(text string, at Pos) string {
 
 // Expand replaces ${…} by values: image, version, build, input.NAME.
 func Expand(text string, values map[string]string) string {
-	return placeholder.ReplaceAllStringFunc(text, func(m string) string { return values[m[2:len(m)-1]] })
+	return placeholder().ReplaceAllStringFunc(text, func(m string) string { return values[m[2:len(m)-1]] })
 }

@@ -5,7 +5,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 )
 
@@ -64,10 +63,24 @@ func (o *Organisation) RegionNames() []string {
 	return names
 }
 
-// NameForm is what names of images, bases, regions, stages and tags look like.
-var NameForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]{0,61}[a-z0-9])?$`)
+// IsName says whether a word can name an image, base, region, stage or tag: lower-case letters,
+// digits, and inside it also '-' and '.'; 63 bytes at most.
+func IsName(word string) bool {
+	if word == "" || len(word) > 63 {
+		return false
+	}
+	for i, c := range []byte(word) {
+		inside := i > 0 && i < len(word)-1
+		if !(c >= 'a' && c <= 'z') && !(c >= '0' && c <= '9') && !(inside && (c == '-' || c == '.')) {
+			return false
+		}
+	}
+	return true
+}
 
-var digestForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
+func isDigest(s string) bool {
+	return len(s) == 64 && strings.Trim(s, "0123456789abcdef") == ""
+}
 
 // Formats that artifacts can have, and those that will come.
 var (
@@ -76,7 +89,7 @@ var (
 )
 
 func (p *Problems) name(what, name string, at Pos) {
-	if !NameForm.MatchString(name) {
+	if !IsName(name) {
 		p.add(at, fmt.Sprintf("%q is no name for %s", name, what), "use lower-case letters, digits, '-' and '.', 63 at most")
 	}
 }
@@ -131,7 +144,7 @@ func readBase(e *entry, problems *Problems) Base {
 	}
 	sum, at := e.table.textMust("sha256", "64 hexadecimal digits")
 	b.SHA256 = strings.ToLower(strings.TrimPrefix(sum, "sha256:"))
-	if sum != "" && !digestForm.MatchString(b.SHA256) {
+	if sum != "" && !isDigest(b.SHA256) {
 		problems.add(at, fmt.Sprintf("%q is no SHA-256 checksum", sum), "write the 64 hexadecimal digits that sha256sum prints for the file")
 	}
 	e.table.done()

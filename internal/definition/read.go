@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/pelletier/go-toml/v2/unstable"
@@ -178,7 +179,7 @@ func (t *table) duration(name string) time.Duration {
 	return d
 }
 
-var sizeForm = regexp.MustCompile(`^(\d{1,9})(KiB|MiB|GiB|TiB)$`)
+var sizeForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\d{1,9})(KiB|MiB|GiB|TiB)$`) })
 
 var sizeUnits = map[string]int64{"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40}
 
@@ -187,7 +188,7 @@ func (t *table) size(name string) int64 {
 	if text == "" {
 		return 0
 	}
-	m := sizeForm.FindStringSubmatch(text)
+	m := sizeForm().FindStringSubmatch(text)
 	if m == nil {
 		t.problems.add(at, fmt.Sprintf("%q is no size", text), `write for instance "512MiB" or "2GiB"`)
 		return 0

@@ -8,7 +8,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"os/exec"
 	"os/signal"
 	"path"
 	"path/filepath"
@@ -314,15 +313,20 @@ func runScript(i int, step orderStep, end string) *StepError {
 	}
 	env := append([]string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=" + account.home,
 		"USER=" + account.name, "LOGNAME=" + account.name, "LANG=C.UTF-8", "TERM=dumb"}, s.Env...)
-	cmd := exec.Cmd{Path: argv[0], Args: argv, Env: env, Dir: dir, Stdout: out, Stderr: errs}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	if account.uid != 0 {
-		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: account.uid, Gid: account.gid, Groups: account.groups}
+	null, err := os.Open("/dev/null")
+	if err != nil {
+		return &StepError{Reason: err.Error()}
 	}
-	if err := cmd.Start(); err != nil {
+	defer null.Close()
+	attr := &syscall.ProcAttr{Dir: dir, Env: env, Files: []uintptr{null.Fd(), out.Fd(), errs.Fd()}, Sys: &syscall.SysProcAttr{Setsid: true}}
+	if account.uid != 0 {
+		attr.Sys.Credential = &syscall.Credential{Uid: account.uid, Gid: account.gid, Groups: account.groups}
+	}
+	pid, err := syscall.ForkExec(argv[0], argv, attr)
+	if err != nil {
 		return &StepError{Reason: startFailure(err, argv[0], s, dir)}
 	}
-	return reap(cmd.Process.Pid)
+	return reap(pid)
 }
 
 func startFailure(err error, program string, s *Script, dir string) string {

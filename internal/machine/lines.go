@@ -20,7 +20,9 @@ type lineSplitter struct {
 const longestLine = 16 << 10 // bytes; a longer line comes in pieces
 
 // Interpreters name the line in their messages: "script: line 12: …" or "script: 12: …".
-var namesLine = regexp.MustCompile(`^` + scriptDir + `/[^:]+: (?:line )?(\d+): `)
+var namesLine = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^` + scriptDir + `/[^:]+: (?:line )?(\d+): `)
+})
 
 // copy passes on a stream until it ends and returns the last line number of the script that it mentions.
 func (l *lineSplitter) copy(stream string, r io.Reader) (line int) {
@@ -29,7 +31,7 @@ func (l *lineSplitter) copy(stream string, r io.Reader) (line int) {
 		raw, err := in.ReadSlice('\n')
 		text, ended := strings.CutSuffix(string(raw), l.end+"\n")
 		if text != "" {
-			if m := namesLine.FindStringSubmatch(text); m != nil {
+			if m := namesLine().FindStringSubmatch(text); m != nil {
 				line, _ = strconv.Atoi(m[1]) // digits by the expression
 			}
 			l.mu.Lock()
@@ -43,7 +45,9 @@ func (l *lineSplitter) copy(stream string, r io.Reader) (line int) {
 }
 
 // Sequences with which programs colour text and move the cursor (ECMA-48, 5.4).
-var controls = regexp.MustCompile(`\x1b(\[[0-?]*[ -/]*[@-~]|\][^\a\x1b]*(\a|\x1b\\)|[@-Z\\-_])`)
+var controls = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`\x1b(\[[0-?]*[ -/]*[@-~]|\][^\a\x1b]*(\a|\x1b\\)|[@-Z\\-_])`)
+})
 
 // tidy makes a line safe to print: of a progress line that overwrites itself the last state
 // stays, control characters go.
@@ -52,7 +56,7 @@ func tidy(text string) string {
 	if i := strings.LastIndexByte(text, '\r'); i >= 0 {
 		text = text[i+1:]
 	}
-	text = controls.ReplaceAllString(text, "")
+	text = controls().ReplaceAllString(text, "")
 	return strings.Map(func(r rune) rune {
 		if (r < ' ' && r != '\t') || r == 0x7f {
 			return -1

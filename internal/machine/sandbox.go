@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -95,8 +96,8 @@ func (s Sandbox) mounts(stage Stage) (root, tmp *os.File, err error) {
 	if len(stage.Layers) > maxLayers {
 		return nil, nil, fmt.Errorf("stage %s stands on %d layers and %d is the most; merge stages", stage.Name, len(stage.Layers), maxLayers)
 	}
-	work, scratch := filepath.Join(stage.Scratch, "work"), filepath.Join(stage.Scratch, "tmp")
-	for _, dir := range []string{work, scratch} {
+	work, scratch, point := filepath.Join(stage.Scratch, "work"), filepath.Join(stage.Scratch, "tmp"), filepath.Join(stage.Scratch, "root")
+	for _, dir := range []string{work, scratch, point} {
 		if err := os.Mkdir(dir, 0o700); err != nil {
 			return nil, nil, err
 		}
@@ -104,7 +105,7 @@ func (s Sandbox) mounts(stage Stage) (root, tmp *os.File, err error) {
 	if err := errors.Join(os.Lchown(scratch, int(s.IDs.First), int(s.IDs.First)), os.Chmod(scratch, 0o777|os.ModeSticky)); err != nil {
 		return nil, nil, err
 	}
-	root, err = Overlay(stage.Layers, stage.Upper, work)
+	root, err = Overlay(stage.Layers, stage.Upper, work, point)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -117,63 +118,53 @@ func (s Sandbox) mounts(stage Stage) (root, tmp *os.File, err error) {
 }
 
 // Overlay makes a detached overlay mount (Linux, Documentation/filesystems/overlayfs.rst) of
-// layer folders, lowest first, that takes changes in upper. The folders are named by
-// descriptor, so no character in their paths needs an escape.
-func Overlay(layers []string, upper, work string) (*os.File, error) {
-	fail := func(doing string, err error) (*os.File, error) {
-		return nil, fmt.Errorf("overlay: %s: %w; run 'zygos doctor' to see what this host lacks", doing, err)
+// layer folders, lowest first, that takes changes in upper. point is an empty folder, which is
+// covered for a moment, in the eyes of one thread only. The folders are named by descriptor, so
+// no character in their paths needs an escape.
+func Overlay(layers []string, upper, work, point string) (*os.File, error) {
+	type made struct {
+		root *os.File
+		err  error
 	}
-	var lower []string
-	open := func(dir string) (string, error) {
+	result := make(chan made)
+	go func() {
+		runtime.LockOSThread() // for good: the thread ends with the goroutine, and with it its mounts
+		root, err := mountOverlay(layers, upper, work, point)
+		result <- made{root, err}
+	}()
+	m := <-result
+	if m.err != nil {
+		return nil, fmt.Errorf("overlay: %w; run 'zygos doctor' to see what this host lacks", m.err)
+	}
+	return m.root, nil
+}
+
+// mountOverlay mounts in a mount namespace of the calling thread and takes the mount out of it.
+func mountOverlay(layers []string, upper, work, point string) (*os.File, error) {
+	if err := unix.Unshare(unix.CLONE_FS | unix.CLONE_NEWNS); err != nil {
+		return nil, fmt.Errorf("part from the host's mounts: %w", err)
+	}
+	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
+		return nil, fmt.Errorf("part from the host's mounts: %w", err)
+	}
+	// The kernel takes only folders that were opened in the namespace in which it mounts.
+	names := make([]string, 0, len(layers)+2)
+	for _, dir := range append([]string{upper, work}, layers...) {
 		fd, err := unix.Open(dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 		if err != nil {
-			return "", err
+			return nil, &os.PathError{Op: "open", Path: dir, Err: err}
 		}
-		return fmt.Sprintf("/proc/self/fd/%d", fd), nil
+		defer unix.Close(fd)
+		names = append(names, fmt.Sprintf("/proc/self/fd/%d", fd))
 	}
-	var opened []string
-	defer func() {
-		for _, p := range opened {
-			var fd int
-			if _, err := fmt.Sscanf(p, "/proc/self/fd/%d", &fd); err == nil {
-				_ = unix.Close(fd) // only read from
-			}
-		}
-	}()
-	for i := len(layers) - 1; i >= 0; i-- {
-		p, err := open(layers[i])
-		if err != nil {
-			return fail("open layer "+layers[i], err)
-		}
-		opened, lower = append(opened, p), append(lower, p)
+	slices.Reverse(names[2:])
+	options := "userxattr,lowerdir=" + strings.Join(names[2:], ":") + ",upperdir=" + names[0] + ",workdir=" + names[1]
+	if err := unix.Mount("overlay", point, "overlay", unix.MS_NODEV, options); err != nil {
+		return nil, fmt.Errorf("mount: %w", err)
 	}
-	options := [][2]string{{"lowerdir", strings.Join(lower, ":")}, {"upperdir", upper}, {"workdir", work}}
-	for i := range options[1:] {
-		p, err := open(options[i+1][1])
-		if err != nil {
-			return fail("open "+options[i+1][1], err)
-		}
-		opened, options[i+1][1] = append(opened, p), p
-	}
-	fs, err := unix.Fsopen("overlay", unix.FSOPEN_CLOEXEC)
+	fd, err := unix.OpenTree(unix.AT_FDCWD, point, unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC)
 	if err != nil {
-		return fail("open the file system type", err)
-	}
-	defer unix.Close(fs)
-	for _, o := range options {
-		if err := unix.FsconfigSetString(fs, o[0], o[1]); err != nil {
-			return fail("set "+o[0], err)
-		}
-	}
-	if err := unix.FsconfigSetFlag(fs, "userxattr"); err != nil {
-		return fail("keep marks in user attributes", err)
-	}
-	if err := unix.FsconfigCreate(fs); err != nil {
-		return fail("create", err)
-	}
-	fd, err := unix.Fsmount(fs, unix.FSMOUNT_CLOEXEC, unix.MOUNT_ATTR_NODEV)
-	if err != nil {
-		return fail("mount", err)
+		return nil, fmt.Errorf("take the mount out: %w", err)
 	}
 	return os.NewFile(uintptr(fd), "root"), nil
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
 
+	"zygos/demo"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 )
@@ -50,7 +51,7 @@ func newBench(t *testing.T) *bench {
 	ids, ok := machine.Inside()
 	require.True(t, ok)
 	b := &bench{t: t, ids: ids}
-	file, err := os.Open("../../demo/workspace/bases/field-os-1.2.0.tar.zst")
+	file, err := demo.Files.Open("workspace/bases/field-os-1.2.0.tar.zst")
 	require.NoError(t, err)
 	defer file.Close()
 	plain, err := zstd.NewReader(file)

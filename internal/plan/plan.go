@@ -21,6 +21,8 @@ import (
 	"regexp"
 	"slices"
 	"strconv"
+	"strings"
+	"sync"
 	"time"
 
 	"zygos/internal/definition"
@@ -231,11 +233,11 @@ func readFile(name string) (sum, names string, err error) {
 	return hex.EncodeToString(hash.Sum(nil)), mentioned(head), err
 }
 
-var volatile = regexp.MustCompile(`ZYGOS_(IMAGE|VERSION|BUILD)\b`)
+var volatile = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`ZYGOS_(IMAGE|VERSION|BUILD)\b`) })
 
 // mentioned lists the variables that differ between images and builds and that a text names.
 func mentioned(content []byte) (names string) {
-	for _, m := range volatile.FindAll(content, -1) {
+	for _, m := range volatile().FindAll(content, -1) {
 		names += string(m) + " "
 	}
 	return names
@@ -247,7 +249,7 @@ func environment(d *definition.Stage, values map[string]string, mentions string,
 	env := []string{"ZYGOS_STAGE=" + d.Name, "ZYGOS_BUILDING=1", "ZYGOS_VARIANT="}
 	for _, name := range []string{"image", "version", "build"} {
 		variable := map[string]string{"image": "ZYGOS_IMAGE", "version": "ZYGOS_VERSION", "build": "ZYGOS_BUILD"}[name]
-		if regexp.MustCompile(variable + `\b`).MatchString(mentions) {
+		if strings.Contains(mentions, variable+" ") {
 			env = append(env, variable+"="+values[name])
 		}
 	}

@@ -114,6 +114,7 @@ type ext4 struct {
 	next      uint32   // first block not given out
 	chunks    []chunk
 	source    *os.File // the content file last read
+	buf       []byte
 }
 
 // chunk is a run of blocks in use and how its bytes come about; nil leaves zeros.
@@ -420,7 +421,10 @@ func (fs *ext4) writeContent(n *node, s Segment, from, count uint32) func(Output
 		}
 		at := int64(from) * blockSize
 		length := min(int64(count)*blockSize, s.Length-at)
-		done, err := io.Copy(out, &interruptible{fs.ctx, io.NewSectionReader(fs.source, s.Offset+at, length)})
+		if fs.buf == nil {
+			fs.buf = make([]byte, 1<<18)
+		}
+		done, err := io.CopyBuffer(out, &interruptible{fs.ctx, io.NewSectionReader(fs.source, s.Offset+at, length)}, fs.buf)
 		if err != nil {
 			return err
 		}

@@ -13,16 +13,16 @@ import (
 type Compressor struct {
 	out   io.Writer
 	enc   *zstd.Encoder
-	block []byte
+	next  *frame      // being filled
 	tasks chan *frame // in order
 	done  chan error
-	slots chan struct{}
+	free  chan *frame // bounds how many are on their way, and keeps their buffers
 }
 
 type frame struct {
 	plain  []byte
 	packed []byte
-	ready  chan struct{}
+	ready  chan struct{} // holds one token when packed is complete
 }
 
 const frameSize = 4 << 20 // bytes of content in a frame
@@ -35,8 +35,12 @@ func NewCompressor(w io.Writer) (*Compressor, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Compressor{out: w, enc: enc, block: make([]byte, 0, frameSize), tasks: make(chan *frame, workers), done: make(chan error, 1),
-		slots: make(chan struct{}, workers)}
+	frames := workers + 1 // one is filled while the others are packed
+	c := &Compressor{out: w, enc: enc, tasks: make(chan *frame, frames), done: make(chan error, 1), free: make(chan *frame, frames)}
+	for range frames {
+		c.free <- &frame{plain: make([]byte, 0, frameSize), ready: make(chan struct{}, 1)}
+	}
+	c.next = <-c.free
 	go c.write()
 	return c, nil
 }
@@ -44,10 +48,11 @@ func NewCompressor(w io.Writer) (*Compressor, error) {
 func (c *Compressor) Write(p []byte) (int, error) {
 	total := len(p)
 	for len(p) > 0 {
-		n := copy(c.block[len(c.block):cap(c.block)], p)
-		c.block = c.block[:len(c.block)+n]
+		f := c.next
+		n := copy(f.plain[len(f.plain):frameSize], p)
+		f.plain = f.plain[:len(f.plain)+n]
 		p = p[n:]
-		if len(c.block) == cap(c.block) {
+		if len(f.plain) == frameSize {
 			c.send()
 		}
 	}
@@ -55,16 +60,13 @@ func (c *Compressor) Write(p []byte) (int, error) {
 }
 
 func (c *Compressor) send() {
-	f := &frame{plain: c.block, ready: make(chan struct{})}
-	c.slots <- struct{}{}
+	f := c.next
 	c.tasks <- f
 	go func() {
-		f.packed = c.enc.EncodeAll(f.plain, make([]byte, 0, len(f.plain)/2))
-		f.plain = nil
-		<-c.slots
-		close(f.ready)
+		f.packed = c.enc.EncodeAll(f.plain, f.packed[:0])
+		f.ready <- struct{}{}
 	}()
-	c.block = make([]byte, 0, frameSize)
+	c.next = <-c.free
 }
 
 func (c *Compressor) write() {
@@ -74,13 +76,15 @@ func (c *Compressor) write() {
 		if err == nil {
 			_, err = c.out.Write(f.packed)
 		}
+		f.plain = f.plain[:0]
+		c.free <- f
 	}
 	c.done <- err
 }
 
 // Close packs the rest and waits for everything to be written.
 func (c *Compressor) Close() error {
-	if len(c.block) > 0 {
+	if len(c.next.plain) > 0 {
 		c.send()
 	}
 	close(c.tasks)

@@ -26,7 +26,7 @@ stages are kept for the next one. Ctrl-C stops at once and leaves nothing runnin
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.BoolVar(&in.set.force, "force", false, "make a version even if nothing changed")
 	},
-	run: runBuild,
+	run: opened(true, runBuild),
 }
 
 // built is one image's line in the result.
@@ -38,12 +38,7 @@ type built struct {
 	Took      time.Duration `json:"took_ns,omitempty"`
 }
 
-func runBuild(ctx context.Context, in *invocation) error {
-	p, err := in.open(ctx, true)
-	if err != nil {
-		return err
-	}
-	defer p.close()
+func runBuild(ctx context.Context, in *invocation, p *place) error {
 	for i, name := range in.args {
 		if _, err := p.Image(name); err != nil {
 			return err
@@ -145,12 +140,7 @@ var cmdBuilds = &command{
 	text:    "Lists the last 30 builds, of all images or of one; --all lists every one.",
 	example: "zygos builds\nzygos builds turbine-link --all",
 	flags:   func(fs *flag.FlagSet, in *invocation) { fs.BoolVar(&in.set.all, "all", false, "list every build") },
-	run: func(ctx context.Context, in *invocation) error {
-		p, err := in.open(ctx, false)
-		if err != nil {
-			return err
-		}
-		defer p.close()
+	run: opened(false, func(ctx context.Context, in *invocation, p *place) error {
 		image := ""
 		if len(in.args) > 0 {
 			image = in.args[0]
@@ -194,7 +184,7 @@ var cmdBuilds = &command{
 		}
 		in.next("zygos log " + list[0].ID)
 		return nil
-	},
+	}),
 }
 
 var cmdLog = &command{
@@ -205,15 +195,10 @@ var cmdLog = &command{
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.StringVar(&in.set.stage, "stage", "", "only the stage `NAME`")
 	},
-	run: runLog,
+	run: opened(false, runLog),
 }
 
-func runLog(ctx context.Context, in *invocation) error {
-	p, err := in.open(ctx, false)
-	if err != nil {
-		return err
-	}
-	defer p.close()
+func runLog(ctx context.Context, in *invocation, p *place) error {
 	id := in.args[0]
 	if _, err := os.Stat(filepath.Join(p.State, "builds", filepath.Base(id))); err != nil || id != filepath.Base(id) {
 		list, err := p.catalog.Builds(ctx, id)
@@ -226,7 +211,7 @@ func runLog(ctx context.Context, in *invocation) error {
 		id = list[0].ID
 	}
 	step, shown := "", false
-	err = build.ReadLog(p.State, id, func(e build.Event) error {
+	err := build.ReadLog(p.State, id, func(e build.Event) error {
 		if in.set.stage != "" && e.Stage != in.set.stage {
 			return nil
 		}

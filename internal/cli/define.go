@@ -24,7 +24,7 @@ build would fetch later.`,
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.BoolVar(&in.set.fetch, "fetch", false, "download and verify now")
 	},
-	run: runBases,
+	run: opened(true, runBases),
 }
 
 type baseLine struct {
@@ -36,12 +36,7 @@ type baseLine struct {
 	Used    []string `json:"used_by"`
 }
 
-func runBases(ctx context.Context, in *invocation) error {
-	p, err := in.open(ctx, true)
-	if err != nil {
-		return err
-	}
-	defer p.close()
+func runBases(ctx context.Context, in *invocation, p *place) error {
 	for _, name := range in.args {
 		if p.Org.Base(name) == nil {
 			return fmt.Errorf("no base %q in zygos.toml; 'zygos bases' lists them", name)
@@ -134,9 +129,7 @@ at once as file:line:column. Ends with 3 if there is any.`,
 		}
 		_, err = fmt.Fprintf(in.out, "No problem in %s: %s, %s, %s, %s\n", w.Root, counted(len(w.Images), "image"),
 			counted(stages, "stage"), counted(len(w.Org.Bases), "base"), counted(len(w.Org.Regions), "region"))
-		if len(w.Images) > 0 {
-			in.next("zygos preview " + w.Images[0].Name)
-		}
+		in.next("zygos preview")
 		return err
 	},
 }
@@ -151,15 +144,10 @@ all images.`,
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.BoolVar(&in.set.force, "force", false, "as for a build with --force")
 	},
-	run: runPreview,
+	run: opened(true, runPreview),
 }
 
-func runPreview(ctx context.Context, in *invocation) error {
-	p, err := in.open(ctx, true)
-	if err != nil {
-		return err
-	}
-	defer p.close()
+func runPreview(ctx context.Context, in *invocation, p *place) error {
 	names := in.args
 	if len(names) == 0 {
 		for _, img := range p.Images {

@@ -18,12 +18,7 @@ var cmdList = &command{
 	summary: "list versions: tags, age, size, regions",
 	text:    "Lists all versions of all images, or of one, newest first.",
 	example: "zygos list\nzygos list turbine-link --json",
-	run: func(ctx context.Context, in *invocation) error {
-		p, err := in.open(ctx, false)
-		if err != nil {
-			return err
-		}
-		defer p.close()
+	run: opened(false, func(ctx context.Context, in *invocation, p *place) error {
 		image := ""
 		if len(in.args) > 0 {
 			image = in.args[0]
@@ -42,7 +37,7 @@ var cmdList = &command{
 			return err
 		}
 		return in.writeVersions(versions, regionsOf(placements))
-	},
+	}),
 }
 
 // listed is a version as list writes it.
@@ -100,15 +95,10 @@ var cmdShow = &command{
 	text: `REF is IMAGE for its newest version, IMAGE@2.3.1 for exactly one, IMAGE@2.3 for the newest
 of a series, or IMAGE@TAG.`,
 	example: "zygos show turbine-link\nzygos show turbine-link@stable",
-	run:     runShow,
+	run:     opened(false, runShow),
 }
 
-func runShow(ctx context.Context, in *invocation) error {
-	p, err := in.open(ctx, false)
-	if err != nil {
-		return err
-	}
-	defer p.close()
+func runShow(ctx context.Context, in *invocation, p *place) error {
 	v, err := p.resolve(ctx, in.args[0])
 	if err != nil {
 		return err
@@ -174,15 +164,10 @@ var cmdTag = &command{
 	text: `A tag is a movable name for one version of an image; each move is kept with its time and who
 made it. Regions that hold the version learn of the move in their index.`,
 	example: "zygos tag turbine-link@2.3.0 stable\nzygos tag turbine-link",
-	run:     runTag,
+	run:     opened(false, runTag),
 }
 
-func runTag(ctx context.Context, in *invocation) error {
-	p, err := in.open(ctx, false)
-	if err != nil {
-		return err
-	}
-	defer p.close()
+func runTag(ctx context.Context, in *invocation, p *place) error {
 	for _, tag := range in.args[1:] {
 		if reason := definition.CheckTag(tag); reason != "" {
 			return wrongUse("%s", reason)
@@ -259,18 +244,13 @@ var cmdRegions = &command{
 	summary: "list regions: kind, place, what they take and hold",
 	text:    "Lists the regions of zygos.toml with the number of versions and the bytes placed in each.",
 	example: "zygos regions",
-	run: func(ctx context.Context, in *invocation) error {
-		p, err := in.open(ctx, false)
-		if err != nil {
-			return err
-		}
-		defer p.close()
+	run: opened(false, func(ctx context.Context, in *invocation, p *place) error {
 		placements, err := p.catalog.Placements(ctx, "", "", "")
 		if err != nil {
 			return err
 		}
 		return in.writeRegions(ctx, p, placements)
-	},
+	}),
 }
 
 // regionLine is a region as regions writes it.
@@ -335,15 +315,10 @@ digest. Where a region holds several formats of the version, --format chooses.`,
 		fs.StringVar(&in.set.region, "region", "", "the region, `NAME`")
 		fs.StringVar(&in.set.format, "format", "", "the artifact's `FORMAT`")
 	},
-	run: runLocate,
+	run: opened(false, runLocate),
 }
 
-func runLocate(ctx context.Context, in *invocation) error {
-	p, err := in.open(ctx, false)
-	if err != nil {
-		return err
-	}
-	defer p.close()
+func runLocate(ctx context.Context, in *invocation, p *place) error {
 	names := p.Org.RegionNames()
 	if in.set.region == "" {
 		return wrongUse("name the region: zygos locate %s --region NAME; regions are %s", in.args[0], strings.Join(names, ", "))

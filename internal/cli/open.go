@@ -139,3 +139,15 @@ func who() string {
 	}
 	return strconv.Itoa(uid)
 }
+
+// opened is a command's run that starts with an open place.
+func opened(strict bool, run func(context.Context, *invocation, *place) error) func(context.Context, *invocation) error {
+	return func(ctx context.Context, in *invocation) error {
+		p, err := in.open(ctx, strict)
+		if err != nil {
+			return err
+		}
+		defer p.close()
+		return run(ctx, in, p)
+	}
+}

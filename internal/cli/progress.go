@@ -105,6 +105,9 @@ func (in *invocation) watchBuild(l *live) func(build.Event) {
 			l.show(e.Text, e.Done, e.Total)
 			return
 		case build.StageBegan, build.StepBegan:
+			if e.Kind == build.StageBegan && l.progress == nil {
+				l.line("  " + in.paint(bold, fmt.Sprintf("%-8s", "stage")) + " " + e.Stage) // so that a hung one is seen
+			}
 			l.show(strings.TrimSpace("stage "+e.Stage+" "+e.Step), 0, 0)
 			return
 		case build.Output, build.StepDone:

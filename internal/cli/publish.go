@@ -36,7 +36,7 @@ Regions are those of the image's [publish], or those named with --region.`,
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.Var(&in.set.regions, "region", "only the region `NAME`; may be repeated")
 	},
-	run: runPublish,
+	run: opened(true, runPublish),
 }
 
 // publication is what happened to one artifact in one region.
@@ -51,12 +51,7 @@ type publication struct {
 	Error    string        `json:"error,omitempty"`
 }
 
-func runPublish(ctx context.Context, in *invocation) error {
-	p, err := in.open(ctx, true)
-	if err != nil {
-		return err
-	}
-	defer p.close()
+func runPublish(ctx context.Context, in *invocation, p *place) error {
 	v, err := p.resolve(ctx, in.args[0])
 	if err != nil {
 		return err
@@ -296,15 +291,10 @@ var cmdManifest = &command{
 lies in the state and in each region. It names only placements that were verified.
 'zygos schema manifest' prints its JSON Schema.`,
 	example: "zygos manifest turbine-link@stable\nzygos manifest turbine-link@stable --json",
-	run:     runManifest,
+	run:     opened(false, runManifest),
 }
 
-func runManifest(ctx context.Context, in *invocation) error {
-	p, err := in.open(ctx, false)
-	if err != nil {
-		return err
-	}
-	defer p.close()
+func runManifest(ctx context.Context, in *invocation, p *place) error {
 	v, err := p.resolve(ctx, in.args[0])
 	if err != nil {
 		return err

@@ -1,0 +1,56 @@
+#!/bin/bash
+# Makes the pictures in this folder anew from the demo workspace: each is an xterm of 1280x800
+# in which the commands were typed. Needs Xvfb, xterm and imagemagick, which root gets installed.
+set -euo pipefail
+here=$(cd "$(dirname "$0")" && pwd)
+program=$(cd "$here/../.." && pwd)/bin/zygos
+if ! command -v Xvfb xterm import >/dev/null; then
+    apt-get update -qq
+    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends xvfb xterm imagemagick fonts-dejavu-core >/dev/null
+fi
+work=$(mktemp -d)
+export DISPLAY=:93 PATH="$work/bin:$PATH"
+mkdir "$work/bin" && ln -s "$program" "$work/bin/zygos"
+Xvfb $DISPLAY -screen 0 1280x800x24 >/dev/null 2>&1 &
+server=$!
+trap 'kill $server; rm -rf "$work"' EXIT
+sleep 1
+
+# shot NAME FOLDER LINE…: types the lines in the folder and takes the picture when they are done.
+shot() {
+    local name=$1 folder=$2 line
+    shift 2
+    {
+        echo "cd $folder"
+        for line in "$@"; do
+            printf 'printf "\\033[32m\\$\\033[0m \\033[1m%%s\\033[0m\\n" %q\n%s\n' "$line" "$line"
+        done
+        echo "touch $work/done; sleep 60"
+    } > "$work/lines"
+    rm -f "$work/done"
+    xterm -geometry 157x45+0+0 -b 10 -fa 'DejaVu Sans Mono' -fs 10 -bg '#101418' -fg '#d8dde3' -e bash "$work/lines" &
+    local window=$!
+    for _ in $(seq 300); do [ -e "$work/done" ] && break; sleep 0.1; done
+    sleep 0.6
+    import -window root "$here/$name.png"
+    kill $window
+    wait $window 2>/dev/null || true
+}
+
+shot help "$work" "zygos help"
+shot demo "$work" "zygos demo ebbline 2>&1 | head -42"
+rm -rf "$work/ebbline"
+zygos demo "$work/ebbline" >/dev/null 2>&1
+cd "$work/ebbline"
+shot list "$work/ebbline" "zygos list" "zygos show turbine-link@stable"
+shot publish "$work/ebbline" "zygos publish turbine-link@stable" "zygos regions" "zygos locate turbine-link@stable --region north-sound"
+shot manifest "$work/ebbline" "zygos manifest turbine-link@stable" "zygos manifest buoy-logger --json"
+shot state "$work/ebbline" "zygos doctor" "zygos bases" "zygos builds" "zygos tag turbine-link"
+sed -i 's/echo "installed the link/echo "set up the link/' scripts/link-install.sh
+shot preview "$work/ebbline" "zygos preview turbine-link"
+shot build "$work/ebbline" "zygos build turbine-link" "zygos build turbine-link"
+sed -i 's/^chown link:link/chwon link:link/' scripts/link-install.sh
+shot failure "$work/ebbline" "zygos build turbine-link"
+shot log "$work/ebbline" "zygos log turbine-link"
+sed -i 's/^series/sereis/; s/ebb-base@stable/ebb-bsae@stable/; s/"tar"/"qcow2"/; s|scripts/desk-install.sh|scripts/desk-instal.sh|' images/tide-desk.toml
+shot lint "$work/ebbline" "zygos lint"

@@ -107,14 +107,13 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 		return nil, err
 	}
 	defer lock.Close()
-	e.sweep(ctx)
-	r := &run{Engine: e, plan: p, layers: p.Base.Layers, epoch: p.Base.Epoch, record: Record{Schema: "zygos.build/1", Build: p.Build, Plan: p}}
-	r.dir = filepath.Join(e.State, "run", p.Build)
-	hold, err := newRunDir(r.dir)
+	dir, hold, err := e.newRunDir(ctx, p.Build)
 	if err != nil {
 		return nil, err
 	}
 	defer hold.Close()
+	r := &run{Engine: e, plan: p, layers: p.Base.Layers, epoch: p.Base.Epoch, record: Record{Schema: "zygos.build/1", Build: p.Build, Plan: p}}
+	r.dir = dir
 	defer func() { _ = layer.RemoveAll(r.dir) }() // what stays is swept by the next build
 	e.Store.Temp = r.dir
 	if r.log, err = openLog(filepath.Join(e.State, "builds", p.Build), e.Watch); err != nil {
@@ -253,6 +252,9 @@ func (r *run) keep(x layer.Index) (string, error) {
 
 // register makes the build a version, after all its bytes are safe.
 func (r *run) register(ctx context.Context, artifacts []catalog.Artifact, began time.Time) error {
+	if err := r.Layers.Sync(); err != nil { // children stand on the layers
+		return err
+	}
 	now := time.Now().UTC()
 	p := r.plan
 	v := catalog.Version{Image: p.Image, Version: p.Version, Build: p.Build, Created: now, BaseName: p.Base.Name, BaseVersion: p.Base.Version,
@@ -329,16 +331,36 @@ func (e *Engine) lockImage(image string) (*os.File, error) {
 	return lock, nil
 }
 
-// newRunDir makes a build's folder for unfinished things; whoever holds its lock is alive.
-func newRunDir(dir string) (*os.File, error) {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, err
-	}
-	lock, err := os.Create(filepath.Join(dir, "lock"))
+// alone holds a lock while run folders are made or looked through.
+func (e *Engine) alone(do func() error) error {
+	lock, err := os.OpenFile(filepath.Join(e.State, "locks", ".run"), os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return lock, unix.Flock(int(lock.Fd()), unix.LOCK_EX)
+	defer lock.Close() // and with it the lock
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX); err != nil {
+		return err
+	}
+	return do()
+}
+
+// newRunDir removes what builds left that died, and makes this one's folder for unfinished things;
+// whoever holds its lock is alive.
+func (e *Engine) newRunDir(ctx context.Context, id string) (dir string, hold *os.File, err error) {
+	dir = filepath.Join(e.State, "run", id)
+	err = e.alone(func() error {
+		if err := e.sweep(ctx); err != nil {
+			return err
+		}
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+		if hold, err = os.Create(filepath.Join(dir, "lock")); err != nil {
+			return err
+		}
+		return unix.Flock(int(hold.Fd()), unix.LOCK_EX)
+	})
+	return dir, hold, err
 }
 
 // Alive says whether the process of a build still runs.
@@ -348,21 +370,26 @@ func Alive(state, id string) bool {
 		return false
 	}
 	defer lock.Close()
-	return unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil
+	return unix.Flock(int(lock.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil
 }
 
-// sweep removes what builds left that died; one that is alive is not touched.
-func (e *Engine) sweep(ctx context.Context) {
+// sweep removes the folders of builds that died; one that is alive is not touched.
+func (e *Engine) sweep(ctx context.Context) error {
 	entries, err := os.ReadDir(filepath.Join(e.State, "run"))
-	if err != nil {
-		return // nothing ran here yet
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
 	}
 	for _, entry := range entries {
-		if !Alive(e.State, entry.Name()) {
-			_ = layer.RemoveAll(filepath.Join(e.State, "run", entry.Name())) // tried again next time
-			_ = e.Catalog.EndBuild(ctx, entry.Name(), catalog.Interrupted, "its process ended without a word", time.Now())
+		if Alive(e.State, entry.Name()) {
+			continue
 		}
+		if e := layer.RemoveAll(filepath.Join(e.State, "run", entry.Name())); e != nil {
+			err = errors.Join(err, e)
+			continue
+		}
+		err = errors.Join(err, e.Catalog.EndBuild(ctx, entry.Name(), catalog.Interrupted, "its process ended without a word", time.Now()))
 	}
+	return err
 }
 
 // FileName is what an artifact is called outside the store.

@@ -52,9 +52,9 @@ func (in *invocation) open(ctx context.Context, strict bool) (*place, error) {
 		return nil, err
 	}
 	p.layers = &layer.Store{Dir: filepath.Join(w.State, "layers")}
-	if ids, _ := machine.Planned(); true {
-		p.layers.Owners = layer.Owners{First: ids.First, Count: ids.Count}
-	}
+	ids, _ := machine.Planned()
+	p.layers.Owners = layer.Owners{First: ids.First, Count: ids.Count}
+	_, p.layers.Check = machine.Inside()
 	p.catalog, err = catalog.Open(ctx, filepath.Join(w.State, "catalog.db"))
 	return p, err
 }

@@ -121,6 +121,17 @@ func TestWithoutSubordinateIDs(t *testing.T) {
 	require.Equal(t, 4, p.run("build", "first").code)
 }
 
+func TestProgramThatOthersMayNotRun(t *testing.T) {
+	p := me(t)
+	p.starter()
+	private := filepath.Join(p.dir, "private")
+	require.NoError(t, errorsOf(exec.Command("install", "-m", "0700", program, private)))
+	cmd := p.command("build", "first")
+	cmd.Path = private
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+}
+
 func TestAnotherUsersStateIsRefused(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("needs root and an ordinary user")

@@ -261,7 +261,7 @@ func TestHardLinksStayTogetherWhenTheirFirstNameGoes(t *testing.T) {
 
 func TestDamagedOrForeignSnapshotsAreNotUsed(t *testing.T) {
 	f := folder(t)
-	s := &layer.Store{Dir: t.TempDir(), Owners: owners()}
+	s := &layer.Store{Dir: t.TempDir(), Owners: owners(), Check: true}
 	t.Cleanup(func() { require.NoError(t, layer.RemoveAll(s.Dir)) })
 	dir, err := s.Begin(t.TempDir())
 	require.NoError(t, err)
@@ -283,9 +283,13 @@ func TestDamagedOrForeignSnapshotsAreNotUsed(t *testing.T) {
 	i := bytes.Index(text, []byte(`"boot": "`)) + len(`"boot": "`)
 	text[i] ^= 1
 	require.NoError(t, os.WriteFile(name, text, 0o600))
+	s.Check = false
+	require.NotNil(t, s.Find("k"), "who cannot read the tree leaves it alone")
+	s.Check = true
 	require.Nil(t, s.Find("k"))
 	_, err = os.Stat(name)
 	require.ErrorIs(t, err, os.ErrNotExist)
+	require.False(t, s.Has(digest), "a damaged layer makes room for a sound one")
 }
 
 func FuzzUnpack(f *testing.F) {

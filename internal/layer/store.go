@@ -11,6 +11,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // Store keeps layers by digest and snapshots by key, in one folder:
@@ -22,8 +24,11 @@ import (
 // A layer appears by a rename when it is whole. Snapshots written before a power cut are
 // checked once, when they are first used after it.
 type Store struct {
-	Dir     string
-	Owners  Owners
+	Dir    string
+	Owners Owners
+	// Check says that this process may read every file of the trees. Without it, snapshots
+	// from before a power cut are taken as they are; whoever builds on them checks them.
+	Check   bool
 	mu      sync.Mutex
 	indexes map[string]Index
 }
@@ -139,15 +144,36 @@ func (s *Store) Find(key string) *Snapshot {
 	if json.Unmarshal(text, &snap) != nil || !s.Has(snap.Layer) {
 		return nil
 	}
-	if snap.Boot != bootID() {
+	if snap.Boot != bootID() && s.Check {
 		if s.Verify(snap.Layer) != nil {
-			_ = os.Remove(name) // whether it goes or not, it is not used
+			s.drop(name, snap.Layer)
 			return nil
 		}
-		snap.Boot = bootID()
 		_ = s.Remember(snap) // only saves the next check
 	}
 	return &snap
+}
+
+// drop removes a damaged layer and its snapshot, so that it is made anew. What cannot be removed
+// is found damaged again.
+func (s *Store) drop(name, digest string) {
+	_ = os.Remove(name)
+	away := filepath.Join(s.Dir, "damaged-"+digest)
+	if os.Rename(filepath.Join(s.Dir, digest), away) == nil {
+		_ = RemoveAll(away)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.indexes, digest)
+}
+
+// Sync makes everything in the store safe on disk.
+func (s *Store) Sync() error {
+	dir, err := os.Open(s.Dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(unix.Syncfs(int(dir.Fd())), dir.Close())
 }
 
 // Remember records which layer the stage with this key made.

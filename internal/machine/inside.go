@@ -38,7 +38,7 @@ func sandboxInit() {
 	for _, s := range o.Steps {
 		last = max(last, s.Source, s.Out, s.Err)
 	}
-	for fd := fdOrders; fd <= last; fd++ {
+	for fd := fdOrders; fd <= last+1; fd++ { // one more may hold this program
 		unix.CloseOnExec(fd)
 	}
 	if err := settle(o); err != nil {

@@ -13,6 +13,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -234,7 +235,18 @@ func (r *running) start(ctx context.Context, ids IDs) error {
 	}
 	r.extra[0], r.extra[1] = orders, answers
 	r.ours = append(r.ours, giveOrders, takeAnswers)
-	cmd := exec.CommandContext(ctx, "/proc/self/exe")
+	self := "/proc/self/exe"
+	if program, err := openCopy(); err != nil {
+		return err
+	} else if program != nil {
+		fd, err := unix.FcntlInt(program.Fd(), unix.F_DUPFD_CLOEXEC, 0)
+		if err != nil {
+			return err
+		}
+		r.extra = append(r.extra, os.NewFile(uintptr(fd), "zygos"))
+		self = fmt.Sprintf("/proc/self/fd/%d", 2+len(r.extra))
+	}
+	cmd := exec.CommandContext(ctx, self)
 	cmd.Args = []string{cmdInit}
 	cmd.Env = []string{}
 	cmd.ExtraFiles = r.extra
@@ -268,6 +280,27 @@ func (r *running) start(ctx context.Context, ids IDs) error {
 	}
 	return nil
 }
+
+// openCopy is a copy of this program in memory that everybody may run, nil if the program's file
+// is one already: root in the sandbox is nobody on the host.
+var openCopy = sync.OnceValues(func() (*os.File, error) {
+	from, err := os.Open("/proc/self/exe")
+	if err != nil {
+		return nil, err
+	}
+	defer from.Close()
+	info, err := from.Stat()
+	if err != nil || info.Mode()&0o005 == 0o005 {
+		return nil, err
+	}
+	fd, err := unix.MemfdCreate("zygos", unix.MFD_CLOEXEC)
+	if err != nil {
+		return nil, err
+	}
+	to := os.NewFile(uintptr(fd), "zygos")
+	_, err = io.Copy(to, from)
+	return to, errors.Join(err, to.Chmod(0o755))
+})
 
 func isolation(ids IDs, network bool) *syscall.SysProcAttr {
 	flags := unix.CLONE_NEWUSER | unix.CLONE_NEWNS | unix.CLONE_NEWPID | unix.CLONE_NEWIPC | unix.CLONE_NEWUTS | unix.CLONE_NEWCGROUP

@@ -159,7 +159,8 @@ func mountOverlay(layers []string, upper, work, point string) (*os.File, error) 
 		names = append(names, fmt.Sprintf("/proc/self/fd/%d", fd))
 	}
 	slices.Reverse(names[2:])
-	options := "userxattr,lowerdir=" + strings.Join(names[2:], ":") + ",upperdir=" + names[0] + ",workdir=" + names[1]
+	// volatile: what makes a layer safe is the store, once for a version, not each unmount.
+	options := "userxattr,volatile,lowerdir=" + strings.Join(names[2:], ":") + ",upperdir=" + names[0] + ",workdir=" + names[1]
 	if err := unix.Mount("overlay", point, "overlay", unix.MS_NODEV, options); err != nil {
 		return nil, fmt.Errorf("mount: %w", err)
 	}

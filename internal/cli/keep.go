@@ -150,7 +150,7 @@ func runShow(ctx context.Context, in *invocation, p *place) error {
 		rows = append(rows, [2]string{"tag move", fmt.Sprintf("%s -> %s (%s) by %s, %s", m.Tag, m.Version, was, m.Who, when(m.At))})
 	}
 	in.pairs(rows)
-	if len(placements) == 0 {
+	if len(placements) == 0 && p.publishes(v.Image) {
 		in.next("zygos publish " + v.Ref())
 	} else {
 		in.next("zygos manifest " + v.Ref())
@@ -205,7 +205,7 @@ func runTag(ctx context.Context, in *invocation, p *place) error {
 	if err := p.refresh(ctx, v.Image); err != nil {
 		return err
 	}
-	if img, err := p.Image(v.Image); err == nil && len(img.Regions) > 0 {
+	if p.publishes(v.Image) {
 		in.next("zygos publish " + v.Image + "@" + in.args[1])
 	} else {
 		in.next("zygos show " + v.Image + "@" + in.args[1])

@@ -155,15 +155,23 @@ func sealLines(results []seal.Result) []string {
 		case r.Kept:
 			lines = append(lines, fmt.Sprintf("%-16s left as it is, as [seal] keep says", r.Group))
 		case len(r.Paths) > 0:
-			shown := strings.Join(r.Paths[:min(3, len(r.Paths))], ", ")
-			if len(r.Paths) > 3 {
-				shown += ", …"
-			}
-			lines = append(lines, fmt.Sprintf("%-16s %s, %s: %s", r.Group, counted(len(r.Paths), "path"), mib(r.Bytes), shown))
+			lines = append(lines, fmt.Sprintf("%-16s %s, %s: %s", r.Group, counted(len(r.Paths), "path"), mib(r.Bytes), some(r.Paths)))
 		}
 	}
 	if lines == nil {
 		return []string{"nothing to remove"}
 	}
 	return lines
+}
+
+// some lists the first of many names, as far as they fit beside other words on a line.
+func some(names []string) string {
+	text := names[0]
+	for _, name := range names[1:] {
+		if len(text)+len(name) > 70 {
+			return text + ", …"
+		}
+		text += ", " + name
+	}
+	return text
 }

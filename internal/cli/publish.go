@@ -96,6 +96,12 @@ func (p *place) regionsFor(in *invocation, v *catalog.Version) ([]*definition.Re
 	return list, nil
 }
 
+// publishes says whether an image's definition names regions.
+func (p *place) publishes(image string) bool {
+	img, err := p.Image(image)
+	return err == nil && len(img.Regions) > 0
+}
+
 // place brings the artifacts to all regions at once. An error of one is in its publication.
 func (p *place) place(ctx context.Context, in *invocation, l *live, v *catalog.Version, regions []*definition.Region) []publication {
 	var mu sync.Mutex
@@ -328,7 +334,9 @@ func runManifest(ctx context.Context, in *invocation, p *place) error {
 	in.pairs(rows)
 	if len(m.Regions) == 0 {
 		in.note("no region holds it yet")
-		in.next("zygos publish " + v.Ref())
+		if p.publishes(v.Image) {
+			in.next("zygos publish " + v.Ref())
+		}
 		return nil
 	}
 	in.next(fmt.Sprintf("zygos manifest %s --json   prints the document", v.Ref()))

@@ -1,0 +1,97 @@
+package manifest_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/require"
+
+	"zygos/internal/catalog"
+	"zygos/internal/manifest"
+)
+
+var (
+	moment  = time.Date(2026, 1, 2, 3, 4, 5, 678, time.FixedZone("x", 3600))
+	digestA = "sha256:" + strings.Repeat("a", 64)
+	digestB = "sha256:" + strings.Repeat("b", 64)
+)
+
+func version() *catalog.Version {
+	return &catalog.Version{Image: "turbine-link", Version: "2.3.4", Build: "b-20260102-030405-abcd", Created: moment, BaseName: "ebb-base", BaseVersion: "1.4.0",
+		BaseDigest: digestB, Labels: map[string]string{"purpose": "turbine <&> \"link\""}, Artifacts: []catalog.Artifact{{Format: "raw", Digest: digestA, Bytes: 7}}}
+}
+
+func placement(region, id string) catalog.Placement {
+	return catalog.Placement{ID: id, Image: "turbine-link", Version: "2.3.4", Region: region, Format: "raw", Artifact: digestA, Location: "/x", Verified: moment}
+}
+
+func compile(t *testing.T, name string) *jsonschema.Schema {
+	c := jsonschema.NewCompiler()
+	s, err := jsonschema.UnmarshalJSON(bytes.NewReader(manifest.Schemas[name]))
+	require.NoError(t, err)
+	require.NoError(t, c.AddResource("s.json", s))
+	compiled, err := c.Compile("s.json")
+	require.NoError(t, err)
+	return compiled
+}
+
+func TestManifestIsCanonicalAndFollowsItsSchema(t *testing.T) {
+	text, err := manifest.Canonical(manifest.For(version(), []catalog.Placement{placement("north", "zy-2"), placement("north", "zy-1")}))
+	require.NoError(t, err)
+	require.Equal(t, `{"artifacts":[{"bytes":7,"digest":"`+digestA+`","format":"raw"}],"base":{"digest":"`+digestB+`","name":"ebb-base","version":"1.4.0"},`+
+		`"build":"b-20260102-030405-abcd","checks":{"failed":0,"passed":0},"created":"2026-01-02T02:04:05Z","image":"turbine-link",`+
+		`"labels":{"purpose":"turbine <&> \"link\""},"regions":{"north":[{"artifact":"`+digestA+`","id":"zy-1","location":"/x","verified":"2026-01-02T02:04:05Z"},`+
+		`{"artifact":"`+digestA+`","id":"zy-2","location":"/x","verified":"2026-01-02T02:04:05Z"}]},"schema":"zygos.manifest/1","version":"2.3.4"}`+"\n", string(text))
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+	require.NoError(t, err)
+	require.NoError(t, compile(t, "manifest").Validate(document))
+	again, err := manifest.Canonical(json.RawMessage(text))
+	require.NoError(t, err)
+	require.Equal(t, text, again, "the canonical form of the canonical form is itself")
+}
+
+func TestUnpublishedManifestIsValidToo(t *testing.T) {
+	v := version()
+	v.Labels = nil
+	text, err := manifest.Canonical(manifest.For(v, nil))
+	require.NoError(t, err)
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+	require.NoError(t, err)
+	require.NoError(t, compile(t, "manifest").Validate(document))
+}
+
+func TestSchemaRefusesWhatIsNoManifest(t *testing.T) {
+	schema := compile(t, "manifest")
+	good, err := manifest.Canonical(manifest.For(version(), []catalog.Placement{placement("north", "zy-1")}))
+	require.NoError(t, err)
+	for _, change := range [][2]string{
+		{`"zygos.manifest/1"`, `"zygos.manifest/2"`}, {`"2.3.4"`, `"2.3"`}, {`"bytes":7`, `"bytes":"7"`}, {`"bytes":7`, `"bytes":0`}, {`"build":"b-`, `"build":"`},
+		{`"sha256:aaaa`, `"sha256:zzzz`}, {`"image":`, `"picture":`}, {`"format":"raw"`, `"format":"tape"`}, {`"north":[`, `"North":[`}, {`"id":"zy-1"`, `"id":""`},
+	} {
+		bad := strings.Replace(string(good), change[0], change[1], 1)
+		require.NotEqual(t, string(good), bad, change[0])
+		document, err := jsonschema.UnmarshalJSON(strings.NewReader(bad))
+		require.NoError(t, err)
+		require.Error(t, schema.Validate(document), change[1])
+	}
+}
+
+func TestRegionIndexGroupsByVersion(t *testing.T) {
+	other := placement("north", "zy-3")
+	other.Version = "2.3.3"
+	x := manifest.IndexOf("north", []catalog.Placement{placement("north", "zy-1"), placement("north", "zy-2"), other},
+		func(_, version string) []string { return map[string][]string{"2.3.4": {"stable"}}[version] })
+	require.Len(t, x.Versions, 2)
+	require.Len(t, x.Versions[0].Artifacts, 2)
+	require.Equal(t, []string{"stable"}, x.Versions[0].Tags)
+	text, err := manifest.Canonical(x)
+	require.NoError(t, err)
+	require.Contains(t, string(text), `"tags":[]`)
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+	require.NoError(t, err)
+	require.NoError(t, compile(t, "region").Validate(document))
+}

@@ -8,7 +8,7 @@ export CGO_ENABLED = 0
 SOURCES := $(shell find cmd internal demo -type f ! -name '*_test.go') go.mod go.sum
 TESTER  := zygos-tester
 NEEDED  := e2fsprogs zstd xz-utils tar debootstrap uidmap procps util-linux passwd ca-certificates
-AS_USER := internal/machine internal/layer internal/base
+AS_USER := internal/machine internal/layer internal/base internal/build
 
 .PHONY: help demo build test bench screenshots debian-base reference clean check deps
 

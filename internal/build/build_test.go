@@ -1,0 +1,310 @@
+package build_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"zygos/internal/build"
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+	"zygos/internal/layer"
+	"zygos/internal/machine"
+	"zygos/internal/plan"
+	"zygos/internal/store"
+)
+
+func TestMain(m *testing.M) {
+	machine.Early()
+	if _, ok := machine.Inside(); !ok {
+		code, err := machine.Enter(os.Args[1:])
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+		}
+		os.Exit(code)
+	}
+	os.Exit(m.Run())
+}
+
+// hand is a machine that does what a test says, by hand, without a sandbox.
+type hand struct {
+	owners layer.Owners
+	stages []string
+	do     func(ctx context.Context, stage machine.Stage, watch machine.Watcher) error
+}
+
+func (h *hand) Run(ctx context.Context, stage machine.Stage, watch machine.Watcher) error {
+	h.stages = append(h.stages, stage.Name)
+	watch.StepStarted(0)
+	watch.Line(0, "out", "hello from "+stage.Name)
+	if h.do != nil {
+		if err := h.do(ctx, stage, watch); err != nil {
+			return err
+		}
+	}
+	watch.StepEnded(0, time.Millisecond, nil)
+	return layer.Folder{Dir: stage.Upper, Owners: h.owners}.Put(&layer.Entry{Path: "made-by-" + stage.Name, Kind: layer.File, Mode: 0o644, MTime: 5, Size: 4}, bytes.NewReader([]byte("text")))
+}
+
+// works is a place to build in.
+type works struct {
+	t      *testing.T
+	engine *build.Engine
+	hand   *hand
+	events []build.Event
+}
+
+func newWorks(t *testing.T) *works {
+	state := t.TempDir()
+	t.Cleanup(func() { require.NoError(t, layer.RemoveAll(state)) })
+	ids, _ := machine.Inside()
+	w := &works{t: t, hand: &hand{owners: layer.Owners{First: ids.First, Count: ids.Count}}}
+	s, err := store.Open(filepath.Join(state, "store"))
+	require.NoError(t, err)
+	c, err := catalog.Open(t.Context(), filepath.Join(state, "catalog.db"))
+	require.NoError(t, err)
+	t.Cleanup(func() { c.Close() })
+	layers := &layer.Store{Dir: filepath.Join(state, "layers"), Owners: w.hand.owners, Check: true}
+	w.engine = &build.Engine{State: state, Root: state, Who: "me", Layers: layers, Store: s, Machine: w.hand, IDs: ids, Catalog: c,
+		Watch: func(e build.Event) { w.events = append(w.events, e) },
+		Base: func(_ context.Context, name, temp string, _ func(string, int64, int64)) (*layer.Snapshot, error) {
+			dir, err := layers.Begin(temp)
+			require.NoError(t, err)
+			x := layer.Index{{Path: ".", Kind: layer.Dir, Mode: 0o755}, {Path: "etc", Kind: layer.Dir, Mode: 0o755}, {Path: "etc/machine-id", Kind: layer.File, Mode: 0o444, Size: 3}}
+			folder := layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: w.hand.owners}
+			for i := range x {
+				require.NoError(t, folder.Put(&x[i], bytes.NewReader([]byte("id\n"))))
+			}
+			digest, err := layers.Commit(dir, x)
+			return &layer.Snapshot{Layer: digest, Epoch: 9}, err
+		}}
+	return w
+}
+
+func (w *works) plan(version string, stages ...string) *plan.Plan {
+	p := &plan.Plan{Image: "link", Version: version, Build: "b-" + version, Base: plan.Base{Name: "field-os", Version: "1", Digest: "sha256:x"},
+		Artifacts: []definition.Artifact{{Format: "tar"}, {Format: "raw"}}}
+	for _, s := range stages {
+		p.Stages = append(p.Stages, plan.Stage{Name: s, Steps: []plan.Step{{Name: "scripts/" + s + ".sh", Source: "scripts/" + s + ".sh", Digest: s}}})
+	}
+	return p
+}
+
+func (w *works) kinds() (list []string) {
+	for _, e := range w.events {
+		if e.Kind != build.Progress {
+			list = append(list, e.Kind)
+		}
+	}
+	return list
+}
+
+// unfinished lists what a build left in its folder.
+func (w *works) unfinished() []os.DirEntry {
+	list, err := os.ReadDir(filepath.Join(w.engine.State, "run"))
+	require.NoError(w.t, err)
+	return list
+}
+
+func (w *works) versions() []catalog.Version {
+	list, err := w.engine.Catalog.Versions(w.t.Context(), "")
+	require.NoError(w.t, err)
+	return list
+}
+
+func TestBuildRegistersWhatItCaptured(t *testing.T) {
+	w := newWorks(t)
+	record, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one", "two"))
+	require.NoError(t, err)
+	require.Equal(t, []string{"started", "base", "stage", "step", "output", "step-done", "stage-done", "stage", "step", "output", "step-done", "stage-done",
+		"sealed", "captured", "captured", "registered"}, w.kinds())
+	v := w.versions()[0]
+	require.Equal(t, "link@1.0.0", v.Ref())
+	require.Len(t, v.Layers, 4, "base, two stages, seal")
+	require.Equal(t, int64(9), v.Epoch)
+	for _, a := range v.Artifacts {
+		require.NoError(t, w.engine.Store.Verify(t.Context(), store.Blob{Digest: a.Digest, Bytes: a.Bytes}))
+	}
+	tree, err := w.engine.Layers.Stack(v.Layers)
+	require.NoError(t, err)
+	require.NotNil(t, tree.Lookup("made-by-two"))
+	require.Zero(t, tree.Lookup("etc/machine-id").Size, "sealed")
+	require.Empty(t, w.unfinished())
+
+	text, err := os.ReadFile(filepath.Join(w.engine.State, "builds/b-1.0.0/record.json"))
+	require.NoError(t, err)
+	var kept build.Record
+	require.NoError(t, json.Unmarshal(text, &kept))
+	require.Equal(t, "zygos.build/1", kept.Schema)
+	require.Equal(t, record.Stages[0].Layer, kept.Stages[0].Layer)
+	require.Equal(t, []string{"etc/machine-id"}, kept.Seal[0].Paths)
+	var logged []string
+	require.NoError(t, build.ReadLog(w.engine.State, "b-1.0.0", func(e build.Event) error { logged = append(logged, e.Kind); return nil }))
+	require.Equal(t, w.kinds(), logged)
+}
+
+func TestTarHoldsTheSealedTree(t *testing.T) {
+	w := newWorks(t)
+	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one"))
+	require.NoError(t, err)
+	file, err := os.Open(w.engine.Store.Path(w.versions()[0].Artifacts[1].Digest))
+	require.NoError(t, err)
+	defer file.Close()
+	plain, err := zstd.NewReader(file)
+	require.NoError(t, err)
+	defer plain.Close()
+	dir := t.TempDir()
+	x, err := layer.Unpack(t.Context(), plain, layer.Folder{Dir: dir, Owners: w.hand.owners}, layer.DefaultLimits)
+	require.NoError(t, err)
+	require.Equal(t, "made-by-one", x[len(x)-1].Path)
+	require.NoError(t, layer.RemoveAll(dir))
+}
+
+func TestSecondBuildReusesStages(t *testing.T) {
+	w := newWorks(t)
+	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one", "two"))
+	require.NoError(t, err)
+	w.hand.stages, w.events = nil, nil
+	record, err := w.engine.Run(t.Context(), w.plan("1.0.1", "one", "three"))
+	require.NoError(t, err)
+	require.Equal(t, []string{"three"}, w.hand.stages)
+	require.Equal(t, "b-1.0.0", record.Stages[0].Reused)
+	require.Len(t, w.versions(), 2)
+}
+
+func TestFailedStepRegistersNothingAndKeepsFinishedStages(t *testing.T) {
+	w := newWorks(t)
+	w.hand.do = func(_ context.Context, stage machine.Stage, watch machine.Watcher) error {
+		if stage.Name != "two" {
+			return nil
+		}
+		for i := range 30 {
+			watch.Line(0, "err", fmt.Sprint(machine.ScriptName(0), ": line ", i))
+		}
+		return &machine.StepError{Name: "x", Code: 3, Line: 29}
+	}
+	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one", "two", "three"))
+	var failure *build.Failure
+	require.ErrorAs(t, err, &failure)
+	require.Equal(t, "stage two: scripts/two.sh:29: exit code 3", failure.Error())
+	require.Len(t, failure.Tail, 12)
+	require.Equal(t, "scripts/two.sh: line 29", failure.Tail[11])
+	require.Equal(t, []string{"one", "two"}, w.hand.stages)
+	require.Empty(t, w.versions())
+	require.Empty(t, w.unfinished())
+	builds, err := w.engine.Catalog.Builds(t.Context(), "link")
+	require.NoError(t, err)
+	require.Equal(t, catalog.Failed, builds[0].State)
+
+	w.hand.do, w.hand.stages = nil, nil
+	_, err = w.engine.Run(t.Context(), w.plan("1.0.1", "one", "two", "three"))
+	require.NoError(t, err)
+	require.Equal(t, []string{"two", "three"}, w.hand.stages)
+}
+
+func TestCancelIsRecorded(t *testing.T) {
+	w := newWorks(t)
+	ctx, cancel := context.WithCancel(t.Context())
+	w.hand.do = func(ctx context.Context, _ machine.Stage, _ machine.Watcher) error { cancel(); return ctx.Err() }
+	_, err := w.engine.Run(ctx, w.plan("1.0.0", "one"))
+	require.ErrorIs(t, err, context.Canceled)
+	builds, err := w.engine.Catalog.Builds(t.Context(), "link")
+	require.NoError(t, err)
+	require.Equal(t, catalog.Interrupted, builds[0].State)
+	require.Empty(t, w.unfinished())
+}
+
+func TestVersionTakenMeanwhileIsNotOverwritten(t *testing.T) {
+	w := newWorks(t)
+	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one"))
+	require.NoError(t, err)
+	p := w.plan("1.0.0", "two")
+	p.Build = "b-other"
+	_, err = w.engine.Run(t.Context(), p)
+	require.ErrorContains(t, err, "register link@1.0.0")
+	require.Equal(t, "b-1.0.0", w.versions()[0].Build)
+}
+
+func TestTooSmallADiskSaysWhatIsNeeded(t *testing.T) {
+	w := newWorks(t)
+	p := w.plan("1.0.0", "one")
+	p.Artifacts = []definition.Artifact{{Format: "raw", Size: 16 << 10}}
+	_, err := w.engine.Run(t.Context(), p)
+	require.ErrorContains(t, err, "capture raw: the tree needs a disk of at least 1 MiB")
+	require.ErrorContains(t, err, "images/link.toml")
+}
+
+func TestOneBuildOfAnImageAtATime(t *testing.T) {
+	w := newWorks(t)
+	var inner error
+	w.hand.do = func(ctx context.Context, _ machine.Stage, _ machine.Watcher) error {
+		_, inner = w.engine.Run(ctx, w.plan("1.0.1", "x"))
+		require.True(t, build.Alive(w.engine.State, "b-1.0.0"))
+		return nil
+	}
+	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one"))
+	require.NoError(t, err)
+	require.ErrorAs(t, inner, new(*build.BusyError))
+	require.False(t, build.Alive(w.engine.State, "b-1.0.0"))
+}
+
+func TestSweepTakesTheDeadAndSparesTheLiving(t *testing.T) {
+	w := newWorks(t)
+	dead, living := filepath.Join(w.engine.State, "run/b-dead"), filepath.Join(w.engine.State, "run/b-living")
+	require.NoError(t, os.MkdirAll(filepath.Join(dead, "scratch-0"), 0o755))
+	require.NoError(t, os.MkdirAll(living, 0o755))
+	lock, err := os.Create(filepath.Join(living, "lock"))
+	require.NoError(t, err)
+	defer lock.Close()
+	require.NoError(t, unix.Flock(int(lock.Fd()), unix.LOCK_EX))
+	require.NoError(t, w.engine.Catalog.StartBuild(t.Context(), catalog.Build{ID: "b-dead", Image: "link", Started: time.Now()}))
+	_, err = w.engine.Run(t.Context(), w.plan("1.0.0", "one"))
+	require.NoError(t, err)
+	require.Equal(t, "b-living", w.unfinished()[0].Name())
+	builds, err := w.engine.Catalog.Builds(t.Context(), "link")
+	require.NoError(t, err)
+	for _, b := range builds {
+		if b.ID == "b-dead" {
+			require.Equal(t, catalog.Interrupted, b.State)
+		}
+	}
+}
+
+func TestMissingParentLayerIsSaid(t *testing.T) {
+	w := newWorks(t)
+	p := w.plan("1.0.0", "one")
+	p.Base.Layers = []string{"0123456789abcdef"}
+	_, err := w.engine.Run(t.Context(), p)
+	require.ErrorContains(t, err, "a layer of field-os@1 is missing")
+}
+
+func TestStateWithOtherIDsIsRefused(t *testing.T) {
+	w := newWorks(t)
+	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one"))
+	require.NoError(t, err)
+	w.engine.IDs.Host++
+	_, err = w.engine.Run(t.Context(), w.plan("1.0.1", "one"))
+	require.ErrorContains(t, err, "belongs to another user")
+}
+
+func TestLogOfADeadBuildIsReadAsFarAsItGoes(t *testing.T) {
+	w := newWorks(t)
+	dir := filepath.Join(w.engine.State, "builds/b-dead")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "log.jsonl"), []byte(`{"kind":"started"}`+"\n"+`{"kind":"sta`), 0o644))
+	count := 0
+	require.NoError(t, build.ReadLog(w.engine.State, "b-dead", func(build.Event) error { count++; return nil }))
+	require.Equal(t, 1, count)
+	stop := errors.New("enough")
+	require.ErrorIs(t, build.ReadLog(w.engine.State, "b-dead", func(build.Event) error { return stop }), stop)
+}

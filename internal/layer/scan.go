@@ -35,7 +35,7 @@ func Scan(ctx context.Context, dir string, lower *Tree, owners Owners, epoch int
 	if err != nil {
 		return nil, fmt.Errorf("read layer: %w", err)
 	}
-	if _, err := s.folder(root); err != nil {
+	if _, err := s.folder(root, false); err != nil {
 		return nil, fmt.Errorf("read layer: %w", err)
 	}
 	s.index.Sort()
@@ -63,8 +63,16 @@ type found struct {
 	links uint64
 }
 
+// below is what the layers below show at a path; hidden says that an opaque folder covers it.
+func (s *scanner) below(p string, hidden bool) *Node {
+	if hidden {
+		return nil
+	}
+	return s.lower.Lookup(p)
+}
+
 // folder handles a folder's content, then the folder itself, and says whether anything stayed.
-func (s *scanner) folder(f *found) (bool, error) {
+func (s *scanner) folder(f *found, hidden bool) (bool, error) {
 	if err := s.ctx.Err(); err != nil {
 		return false, err
 	}
@@ -84,16 +92,16 @@ func (s *scanner) folder(f *found) (bool, error) {
 		}
 		stays := false
 		if child.Kind == Dir {
-			stays, err = s.folder(child)
+			stays, err = s.folder(child, hidden || f.Opaque)
 		} else {
-			stays, err = s.leaf(child)
+			stays, err = s.leaf(child, hidden || f.Opaque)
 		}
 		if err != nil {
 			return false, err
 		}
 		kept = kept || stays
 	}
-	below := s.lower.Lookup(f.Path)
+	below := s.below(f.Path, hidden)
 	if !kept && !f.Opaque && below != nil && sameState(&f.Entry, &below.Entry) {
 		if f.Path != "." {
 			return false, unix.Rmdir(full)
@@ -109,7 +117,7 @@ func (s *scanner) folder(f *found) (bool, error) {
 }
 
 // leaf handles anything but a folder and says whether it stayed.
-func (s *scanner) leaf(f *found) (bool, error) {
+func (s *scanner) leaf(f *found, hidden bool) (bool, error) {
 	full := filepath.Join(s.dir, f.Path)
 	if f.Kind == Whiteout {
 		s.index = append(s.index, f.Entry)
@@ -126,7 +134,7 @@ func (s *scanner) leaf(f *found) (bool, error) {
 			return false, err
 		}
 	}
-	below := s.lower.Lookup(f.Path)
+	below := s.below(f.Path, hidden)
 	if below != nil && f.links == 1 && below.Group == "" && sameState(&f.Entry, &below.Entry) {
 		return false, unix.Unlink(full)
 	}

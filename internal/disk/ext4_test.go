@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -144,4 +145,84 @@ func TestTooSmallASizeSaysWhatIsNeeded(t *testing.T) {
 func TestSameTreeSameBytes(t *testing.T) {
 	tr := newTree(t).file("a", []byte("x")).file("b", bytes.Repeat([]byte("b"), 1<<20))
 	run(t, "cmp", tr.image(0), tr.image(0))
+}
+
+// Random trees: the checker finds nothing, and every file comes back as it was.
+func TestRandomTreesAreCleanAndComeBack(t *testing.T) {
+	for seed := range uint64(6) {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			r := rand.New(rand.NewPCG(seed, 7))
+			tr := newTree(t)
+			folders := []string{""}
+			var files []string
+			for i := range 300 {
+				dir := folders[r.IntN(len(folders))]
+				name := dir + fmt.Sprintf("%d-%s", i, strings.Repeat("n", r.IntN(200)))
+				switch r.IntN(8) {
+				case 0, 1:
+					tr.add(disk.File{Path: name, Mode: 0o40755, UID: uint32(r.IntN(1 << 20))})
+					folders = append(folders, name+"/")
+				case 2:
+					tr.add(disk.File{Path: name, Mode: 0o120777, Link: strings.Repeat("l", 1+r.IntN(200))})
+				case 3:
+					if len(files) > 0 {
+						tr.add(disk.File{Path: name, Mode: 0o100644, Same: files[r.IntN(len(files))]})
+					}
+				default:
+					content := make([]byte, r.IntN(1<<uint(r.IntN(20))))
+					for j := range content {
+						content[j] = byte(r.IntN(256))
+					}
+					tr.file(name, content)
+					if r.IntN(4) == 0 {
+						tr.files[len(tr.files)-1].Xattrs = map[string][]byte{"user.a": content[:min(len(content), 500)], "user.bb": []byte("x"), "trusted.c": nil}
+					}
+					files = append(files, name)
+				}
+			}
+			size := int64(0)
+			if seed%2 == 1 {
+				size = 200 << 20
+			}
+			name := tr.image(size)
+			run(t, "e2fsck", "-fn", name)
+			out := t.TempDir()
+			run(t, "debugfs", "-R", "rdump / "+out, name)
+			for _, f := range tr.files {
+				if f.Source != "" {
+					run(t, "cmp", f.Source, filepath.Join(out, f.Path))
+				}
+				if f.Link != "" {
+					got, err := os.Readlink(filepath.Join(out, f.Path))
+					require.NoError(t, err)
+					require.Equal(t, f.Link, got)
+				}
+			}
+		})
+	}
+}
+
+func TestWhatExt4CannotHoldIsRefused(t *testing.T) {
+	for says, f := range map[string]disk.File{
+		"is not in a folder":                           {Path: "a/b", Mode: 0o100644},
+		"is a second name of nothing, which":           {Path: "b", Mode: 0o100644, Same: "nothing"},
+		"more extended attributes than ext4 holds":     {Path: "c", Mode: 0o100644, Xattrs: map[string][]byte{"user.big": make([]byte, 5000)}},
+		"open /nowhere: no such file or directory":     {Path: "d", Mode: 0o100644, Size: 5, Source: "/nowhere"},
+		"e changed while it was read: 1 bytes missing": {Path: "e", Mode: 0o100644, Size: 1, Source: "/dev/null"},
+	} {
+		tr := newTree(t).add(f)
+		_, err := disk.WriteExt4(t.Context(), &sparse{File: temp(t)}, tr.files, disk.Options{})
+		require.ErrorContains(t, err, says)
+	}
+	_, err := disk.WriteExt4(t.Context(), &sparse{}, nil, disk.Options{})
+	require.ErrorContains(t, err, "no root")
+	_, err = disk.WriteExt4(t.Context(), &sparse{}, newTree(t).files, disk.Options{Size: 20 << 40})
+	require.ErrorContains(t, err, "16 TiB")
+}
+
+func temp(t *testing.T) *os.File {
+	f, err := os.Create(filepath.Join(t.TempDir(), "f"))
+	require.NoError(t, err)
+	t.Cleanup(func() { f.Close() })
+	return f
 }

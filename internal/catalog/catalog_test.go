@@ -1,6 +1,8 @@
 package catalog_test
 
 import (
+	"database/sql"
+	"os"
 	"path/filepath"
 	"testing"
 	"time"
@@ -152,4 +154,21 @@ func TestTwoProcessesShareACatalog(t *testing.T) {
 	list, err := a.Builds(t.Context(), "")
 	require.NoError(t, err)
 	require.Len(t, list, 60)
+}
+
+func TestCatalogOfANewerProgramIsLeftAlone(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "catalog.db")
+	c, err := catalog.Open(t.Context(), file)
+	require.NoError(t, err)
+	require.NoError(t, c.Close())
+	db, err := sql.Open("sqlite", file)
+	require.NoError(t, err)
+	_, err = db.Exec("PRAGMA user_version = 99")
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	_, err = catalog.Open(t.Context(), file)
+	require.ErrorContains(t, err, "written by a newer Zygos (schema 99, this one knows 1)")
+	require.NoError(t, os.WriteFile(file, []byte("this is no database, though it is long enough to be read as one"), 0o600))
+	_, err = catalog.Open(t.Context(), file)
+	require.ErrorContains(t, err, "catalog "+file)
 }

@@ -110,6 +110,9 @@ func (in *invocation) watchBuild(l *live) func(build.Event) {
 			}
 			l.show(strings.TrimSpace("stage "+e.Stage+" "+e.Step), 0, 0)
 			return
+		case build.Broke:
+			l.idle()
+			return // the command's error says it
 		case build.Output, build.StepDone:
 		default:
 			l.idle()

@@ -334,6 +334,9 @@ func startFailure(err error, program string, s *Script, dir string) string {
 		return fmt.Sprintf("its working directory %s is not in the image", dir)
 	}
 	if line, _, ok := bytes.Cut(s.Content, []byte("\n")); ok && bytes.HasPrefix(line, []byte("#!")) && errors.Is(err, fs.ErrNotExist) {
+		if bytes.HasSuffix(line, []byte("\r")) {
+			return "its lines end with CR LF; convert it to plain LF"
+		}
 		return fmt.Sprintf("its first line asks for %s, which is not in the image", bytes.TrimSpace(line[2:]))
 	}
 	if errors.Is(err, fs.ErrNotExist) {

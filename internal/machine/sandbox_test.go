@@ -184,6 +184,7 @@ func TestCopyFollowsLinksInsideTheTreeOnly(t *testing.T) {
 func TestScriptThatCannotStartSaysWhy(t *testing.T) {
 	b := newBench(t)
 	require.ErrorContains(t, b.run(t.Context(), scripts("#!/usr/bin/perl -w\n")), "asks for /usr/bin/perl -w, which is not in the image")
+	require.ErrorContains(t, b.run(t.Context(), scripts("#!/bin/sh\r\necho\r\n")), "its lines end with CR LF")
 	stage := scripts("true")
 	stage.Steps[0].Script.Dir = "/nowhere"
 	require.ErrorContains(t, b.run(t.Context(), stage), "working directory /nowhere is not in the image")

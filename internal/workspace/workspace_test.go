@@ -1,0 +1,86 @@
+package workspace_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"zygos/internal/definition"
+	"zygos/internal/workspace"
+)
+
+const org = "[workspace]\nname = \"x\"\n[base.b]\nrelease = \"1\"\nfrom = [\"a\"]\nsha256 = \"0000000000000000000000000000000000000000000000000000000000000000\"\n"
+
+func folder(t *testing.T, files map[string]string) string {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	for name, text := range files {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	return dir
+}
+
+func TestFoundFromAnyFolderInside(t *testing.T) {
+	dir := folder(t, map[string]string{"zygos.toml": org, "images/deep/x": ""})
+	t.Chdir(filepath.Join(dir, "images/deep"))
+	w, err := workspace.Find("", "")
+	require.NoError(t, err)
+	require.Equal(t, dir, w.Root)
+	require.Equal(t, filepath.Join(dir, ".zygos"), w.State)
+	w, err = workspace.Find("", "elsewhere")
+	require.NoError(t, err)
+	require.Equal(t, filepath.Join(dir, "images/deep/elsewhere"), w.State, "a relative state starts at the current folder")
+	_, err = workspace.Find(".", "")
+	require.ErrorAs(t, err, new(*workspace.NotFoundError), "a folder that was named is not left")
+	t.Chdir("/")
+	_, err = workspace.Find("", "")
+	require.ErrorContains(t, err, "zygos new DIR")
+}
+
+func TestPathsWithOddCharacters(t *testing.T) {
+	dir := folder(t, map[string]string{"a [b] *c:,d/zygos.toml": org, "a [b] *c:,d/images/first.toml": "series = \"1.0\"\nbase = \"b\"\n[[artifact]]\nformat = \"tar\"\n"})
+	w, err := workspace.Find(filepath.Join(dir, "a [b] *c:,d"), "")
+	require.NoError(t, err)
+	require.NoError(t, w.Load())
+	require.Len(t, w.Images, 1)
+}
+
+func TestSharedStageWithAMistakeIsReportedOnce(t *testing.T) {
+	image := "series = \"1.0\"\nbase = \"b\"\n[[stage]]\nuse = \"stages/s.toml\"\n[[artifact]]\nformat = \"tar\"\n"
+	dir := folder(t, map[string]string{"zygos.toml": org, "images/a.toml": image, "images/c.toml": image, "stages/s.toml": "name = \"s\"\ninlin = \"x\"\n"})
+	w, err := workspace.Find(dir, "")
+	require.NoError(t, err)
+	var problems definition.Problems
+	require.ErrorAs(t, w.Load(), &problems)
+	require.Len(t, problems, 2, problems.Error()) // the key, and that the stage does nothing
+}
+
+func TestImagesByName(t *testing.T) {
+	image := "series = \"1.0\"\nbase = \"b\"\n[[artifact]]\nformat = \"tar\"\n"
+	dir := folder(t, map[string]string{"zygos.toml": org, "images/tide-desk.toml": image})
+	w, err := workspace.Find(dir, "")
+	require.NoError(t, err)
+	require.NoError(t, w.Load())
+	img, err := w.Image("tide-desk")
+	require.NoError(t, err)
+	require.Equal(t, "images/tide-desk.toml", img.File)
+	_, err = w.Image("tide-dsek")
+	require.ErrorContains(t, err, `did you mean "tide-desk"?`)
+	_, err = w.Image("buoy")
+	require.ErrorContains(t, err, "images are tide-desk")
+}
+
+func TestStateKeepsItselfOutOfTheRepository(t *testing.T) {
+	dir := folder(t, map[string]string{"zygos.toml": org})
+	w, err := workspace.Find(dir, "")
+	require.NoError(t, err)
+	require.NoError(t, w.MakeState())
+	text, err := os.ReadFile(filepath.Join(dir, ".zygos/.gitignore"))
+	require.NoError(t, err)
+	require.Equal(t, "*\n", string(text))
+	require.Equal(t, filepath.Join(dir, "a/b"), w.Path("a/b"))
+	require.Equal(t, "/a/b", w.Path("/a/b"))
+}

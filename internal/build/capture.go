@@ -62,7 +62,7 @@ func (r *run) content(n *layer.Node) string {
 	return filepath.Join(r.Layers.TreeDir(r.layers[n.Layer]), n.Path)
 }
 
-// progress reports bytes of content, not more often than somebody can look.
+// progress reports bytes of content.
 func (r *run) progress(doing string, nodes []*layer.Node) func(n int64) {
 	var total, done int64
 	for _, n := range nodes {
@@ -70,13 +70,9 @@ func (r *run) progress(doing string, nodes []*layer.Node) func(n int64) {
 			total += n.Size
 		}
 	}
-	last := time.Now()
 	return func(n int64) {
 		done += n
-		if time.Since(last) > 50*time.Millisecond {
-			last = time.Now()
-			r.emit(Event{Kind: Progress, Text: doing, Done: done, Total: total})
-		}
+		r.emit(Event{Kind: Progress, Text: doing, Done: done, Total: total})
 	}
 }
 

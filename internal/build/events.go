@@ -56,9 +56,13 @@ type Log struct {
 	file  *os.File
 	out   *bufio.Writer
 	watch func(Event)
+	told  time.Time // when progress was last passed on
 }
 
-const logName = "log.jsonl"
+const (
+	logName      = "log.jsonl"
+	progressStep = 50 * time.Millisecond // nobody looks more often
+)
 
 // openLog makes the build's folder and log; watch is told of each event too.
 func openLog(dir string, watch func(Event)) (*Log, error) {
@@ -76,7 +80,12 @@ func (l *Log) emit(e Event) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	e.Time = time.Now().UTC()
-	if e.Kind != Progress {
+	if e.Kind == Progress {
+		if e.Time.Sub(l.told) < progressStep {
+			return
+		}
+		l.told = e.Time
+	} else {
 		text, err := json.Marshal(e)
 		if err == nil {
 			_, _ = l.out.Write(append(text, '\n')) // an error shows in close

@@ -16,7 +16,8 @@ import (
 )
 
 var cmdBuild = &command{
-	name: "build", group: "build", args: "IMAGE…", least: 1, most: -1,
+	lines: true,
+	name:  "build", group: "build", args: "IMAGE…", least: 1, most: -1,
 	summary: "build images: run their stages, seal, capture, register a version",
 	text: `Builds each image in the order given. A stage that an earlier build ran with the same
 content on the same tree is reused. If nothing changed since the newest version, no new
@@ -29,13 +30,11 @@ stages are kept for the next one. Ctrl-C stops at once and leaves nothing runnin
 	run: opened(true, runBuild),
 }
 
-// built is one image's line in the result.
-type built struct {
-	Image     string        `json:"image"`
-	Version   string        `json:"version"`
-	Build     string        `json:"build,omitempty"`
-	Unchanged bool          `json:"unchanged,omitempty"`
-	Took      time.Duration `json:"took_ns,omitempty"`
+// upToDate is the event of an image that is not built.
+type upToDate struct {
+	Kind    string `json:"kind"`
+	Image   string `json:"image"`
+	Version string `json:"version"`
 }
 
 func runBuild(ctx context.Context, in *invocation, p *place) error {
@@ -89,7 +88,7 @@ func (p *place) enter(in *invocation, from int) error {
 
 func (in *invocation) unchanged(made *plan.Plan) error {
 	if in.json {
-		return in.jsonLine(built{Image: made.Image, Version: made.Unchanged, Unchanged: true})
+		return in.jsonLine(upToDate{"unchanged", made.Image, made.Unchanged})
 	}
 	_, err := fmt.Fprintf(in.out, "%s@%s is up to date: nothing changed since it was built\n", made.Image, made.Unchanged)
 	in.next(fmt.Sprintf("zygos build %s --force   makes a new version all the same", made.Image))
@@ -188,7 +187,8 @@ var cmdBuilds = &command{
 }
 
 var cmdLog = &command{
-	name: "log", group: "build", args: "BUILD", least: 1, most: 1,
+	lines: true,
+	name:  "log", group: "build", args: "BUILD", least: 1, most: 1,
 	summary: "show a build's log, by stage and step",
 	text:    "BUILD is a build's id, or an image for its newest build. --stage shows one stage only.",
 	example: "zygos log turbine-link\nzygos log turbine-link --stage link\nzygos log turbine-link --json",
@@ -210,7 +210,7 @@ func runLog(ctx context.Context, in *invocation, p *place) error {
 		}
 		id = list[0].ID
 	}
-	step, shown := "", false
+	shown := false
 	err := build.ReadLog(p.State, id, func(e build.Event) error {
 		if in.set.stage != "" && e.Stage != in.set.stage {
 			return nil
@@ -218,11 +218,6 @@ func runLog(ctx context.Context, in *invocation, p *place) error {
 		shown = true
 		if in.json {
 			return in.jsonLine(e)
-		}
-		if e.Kind == build.StepBegan && e.Step != step {
-			step = e.Step
-			_, err := fmt.Fprintf(in.out, "  %s %s: %s\n", in.paint(bold, "step    "), e.Stage, e.Step)
-			return err
 		}
 		if text := in.eventLine(e); text != "" {
 			_, err := fmt.Fprintln(in.out, text)

@@ -27,6 +27,7 @@ type command struct {
 	example string // commands, one a line
 	least   int    // fewest arguments
 	most    int    // most arguments, -1 for any number
+	lines   bool   // with --json it writes one event a line
 	flags   func(*flag.FlagSet, *invocation)
 	run     func(context.Context, *invocation) error
 }

@@ -84,7 +84,11 @@ func (in *invocation) report(err error) int {
 	if in.json {
 		var doc errorDocument
 		doc.Error.Code, doc.Error.Message, doc.Error.Problems, doc.Error.Failure = code, err.Error(), problems, failure
-		_ = in.writeJSON(doc) // there is nobody else to tell
+		if in.command != nil && in.command.lines {
+			_ = in.jsonLine(doc) // there is nobody else to tell
+		} else {
+			_ = in.writeJSON(doc) // there is nobody else to tell
+		}
 		return code
 	}
 	switch {

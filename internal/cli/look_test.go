@@ -73,6 +73,7 @@ func TestEventsAsLines(t *testing.T) {
 		"link 2.3.0  build b-1":                                     {Kind: build.Started, Image: "link", Version: "2.3.0", Build: "b-1"},
 		"  stage    one              reused from b-0":               {Kind: build.Reused, Stage: "one", From: "b-0"},
 		"    one | text":                                            {Kind: build.Output, Stage: "one", Text: "text"},
+		"    one > scripts/a.sh":                                    {Kind: build.StepBegan, Stage: "one", Step: "scripts/a.sh"},
 		"  stage    one              ran in 1.0 s, 1.0 MiB changed": {Kind: build.StageDone, Stage: "one", Took: time.Second, Done: 1 << 20},
 		"  capture  raw              2.0 MiB in 1.0 s":              {Kind: build.Captured, File: &catalog.Artifact{Format: "raw", Bytes: 2 << 20}, Took: time.Second},
 		"  stopped  interrupted":                                    {Kind: build.Broke, Text: "interrupted"},

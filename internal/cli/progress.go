@@ -105,11 +105,7 @@ func (in *invocation) watchBuild(l *live) func(build.Event) {
 			l.show(e.Text, e.Done, e.Total)
 			return
 		case build.StageBegan, build.StepBegan:
-			if e.Kind == build.StageBegan && l.progress == nil {
-				l.line("  " + in.paint(bold, fmt.Sprintf("%-8s", "stage")) + " " + e.Stage) // so that a hung one is seen
-			}
 			l.show(strings.TrimSpace("stage "+e.Stage+" "+e.Step), 0, 0)
-			return
 		case build.Broke:
 			l.idle()
 			return // the command's error says it
@@ -133,6 +129,8 @@ func (in *invocation) eventLine(e build.Event) string {
 		return head("base") + e.Text
 	case build.Reused:
 		return head("stage") + fmt.Sprintf("%-16s reused from %s", e.Stage, e.From)
+	case build.StepBegan:
+		return "    " + in.paint(faint, fmt.Sprintf("%s > %s", e.Stage, e.Step))
 	case build.Output:
 		return "    " + in.paint(faint, fmt.Sprintf("%s |", e.Stage)) + " " + e.Text
 	case build.StageDone:

@@ -26,7 +26,8 @@ import (
 )
 
 var cmdPublish = &command{
-	name: "publish", group: "publish", args: "REF", least: 1, most: 1,
+	lines: true,
+	name:  "publish", group: "publish", args: "REF", least: 1, most: 1,
 	summary: "place a version's artifacts in its regions and write its manifest",
 	text: `Copies each artifact that a region takes, under a temporary name; verifies it there by its
 digest; renames it; then records it. What is there already is verified and not copied again.

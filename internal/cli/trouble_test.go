@@ -184,6 +184,7 @@ func TestProblemsInDefinitionsComeAllAtOnce(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(p.run("build", "first", "--json").out), &doc))
 	require.Equal(t, 3, doc.Error.Code)
 	require.Len(t, doc.Error.Problems, 3)
+	require.Equal(t, 1, strings.Count(p.run("build", "first", "--json").out, "\n"), "one line, as all that build writes")
 	p.ok("list") // what was built stays findable
 }
 

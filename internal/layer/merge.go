@@ -84,9 +84,6 @@ func groupName(level int, first string) string { return strconv.Itoa(level) + "/
 // Lookup finds the node at a path, nil if there is none.
 func (t *Tree) Lookup(p string) *Node { return t.nodes[p] }
 
-// Len is the number of names.
-func (t *Tree) Len() int { return len(t.nodes) }
-
 // Nodes lists the tree sorted by path, the root first. In each hard-link group the first
 // name has an empty Same, the others name the first: whatever happened to the group's
 // names in the layers, the list is consistent in itself.

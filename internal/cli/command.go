@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -112,6 +113,7 @@ func wrongUse(form string, args ...any) error { return &usageError{fmt.Sprintf(f
 
 // Main runs a command line and returns the exit code.
 func Main(args []string, out, errs io.Writer) int {
+	debug.SetGCPercent(50) // memory counts for more than the little time it takes
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, unix.SIGTERM, unix.SIGHUP)
 	defer cancel()
 	in := &invocation{out: out, err: errs, color: "auto"}

@@ -98,12 +98,18 @@ func before(a, b string) bool {
 	return a < b
 }
 
-// Bytes is the sum of file sizes, each hard-link group counted once.
+// Bytes is the sum of the files' data, without holes and each hard-link group counted once.
 func (x Index) Bytes() int64 {
 	var n int64
 	for i := range x {
-		if x[i].Same == "" {
+		switch {
+		case x[i].Same != "":
+		case x[i].Data == nil:
 			n += x[i].Size
+		default:
+			for _, s := range x[i].Data {
+				n += s.Length
+			}
 		}
 	}
 	return n

@@ -179,6 +179,7 @@ type running struct {
 	ours  []*os.File // our ends of pipes
 	outs  [][2]*os.File
 	order order
+	step  int // the one that began last
 }
 
 func (r *running) close() {
@@ -335,6 +336,7 @@ func (r *running) follow(ctx context.Context, answers io.Reader) error {
 		}
 		step := r.stage.Steps[a.Step]
 		if a.Began {
+			r.step = a.Step
 			r.watch.StepStarted(a.Step)
 			if step.Script != nil {
 				drains = r.drain(a.Step)
@@ -369,8 +371,9 @@ func (r *running) drain(step int) chan int {
 }
 
 func (r *running) timedOut() error {
-	e := &StepError{Name: r.stage.Name, Reason: fmt.Sprintf("did not end within its timeout of %s; all its processes were stopped", r.stage.Timeout)}
-	r.watch.StepEnded(len(r.stage.Steps)-1, r.stage.Timeout, e)
+	e := &StepError{Step: r.step, Name: r.stage.Steps[r.step].Name,
+		Reason: fmt.Sprintf("the stage did not end within its timeout of %s; all its processes were stopped", r.stage.Timeout)}
+	r.watch.StepEnded(r.step, r.stage.Timeout, e)
 	return e
 }
 

@@ -197,9 +197,10 @@ func TestScriptThatCannotStartSaysWhy(t *testing.T) {
 func TestTimeoutAndCancelStopEverything(t *testing.T) {
 	b := newBench(t)
 	stubborn := "trap '' TERM INT; (setsid sleep 1000 &); sleep 1000"
-	stage := scripts(stubborn)
+	stage := scripts("true", stubborn, "true")
 	stage.Timeout = 300 * time.Millisecond
 	require.ErrorContains(t, b.run(t.Context(), stage), "timeout of 300ms")
+	require.Equal(t, 1, b.failed.Step)
 	ctx, cancel := context.WithCancel(t.Context())
 	time.AfterFunc(300*time.Millisecond, cancel)
 	require.ErrorIs(t, b.run(ctx, scripts(stubborn)), context.Canceled)

@@ -22,7 +22,10 @@ type live struct {
 	progress *mpb.Progress
 	bar      *mpb.Bar
 	doing    string
+	said     time.Time // without a terminal: when a line last told of progress
 }
+
+const lineStep = 5 * time.Second // between lines of progress where there is no terminal
 
 func (in *invocation) live() *live {
 	l := &live{in: in}
@@ -46,11 +49,17 @@ func (l *live) line(text string) {
 
 // show says what goes on; total is in bytes, 0 where only time tells, -1 where it is not known.
 func (l *live) show(doing string, done, total int64) {
-	if l.progress == nil {
-		return
-	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if l.progress == nil {
+		if l.doing != doing {
+			l.doing, l.said = doing, time.Now()
+		} else if total > 0 && time.Since(l.said) > lineStep {
+			l.said = time.Now()
+			l.line(fmt.Sprintf("  %s  %s of %s", doing, mib(done), mib(total)))
+		}
+		return
+	}
 	if l.doing != doing {
 		l.drop()
 		began := time.Now()

@@ -20,18 +20,18 @@ func (f folder) Place(ctx context.Context, item Item, told func(int64)) (Placed,
 	dir := filepath.Join(f.dir, item.Image, item.Version)
 	p := Placed{ID: ID(f.name, item), Location: filepath.Join(dir, item.Name)}
 	want := store.Blob{Digest: item.Digest, Bytes: item.Bytes}
-	if info, err := os.Stat(p.Location); err == nil && info.Size() == item.Bytes {
-		got, err := store.Digest(ctx, p.Location, told)
-		if err != nil || got == want {
-			return p, err
-		}
-	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return p, err
 	}
-	part, err := os.CreateTemp(dir, ".part-")
+	part, err := claim(filepath.Join(dir, ".part-"+item.Name))
 	if err != nil {
 		return p, err
+	}
+	if info, err := os.Stat(p.Location); err == nil && info.Size() == item.Bytes {
+		got, err := store.Digest(ctx, p.Location, told)
+		if err != nil || got == want {
+			return p, errors.Join(err, os.Remove(part.Name()), part.Close())
+		}
 	}
 	placed := false
 	defer func() {
@@ -58,6 +58,32 @@ func (f folder) Place(ctx context.Context, item Item, told func(int64)) (Placed,
 	}
 	placed, p.Copied = true, true
 	return p, store.SyncDir(dir)
+}
+
+// claim opens the temporary file of an item for this process alone. One that a killed process
+// left is taken over, so that leftovers do not pile up.
+func claim(name string) (*os.File, error) {
+	for {
+		part, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE, 0o644)
+		if err != nil {
+			return nil, err
+		}
+		var held, named unix.Stat_t
+		err = unix.Flock(int(part.Fd()), unix.LOCK_EX)
+		if err == nil {
+			err = unix.Fstat(int(part.Fd()), &held)
+		}
+		if err == nil {
+			err = unix.Stat(name, &named)
+		}
+		if err == nil && held.Ino == named.Ino {
+			return part, part.Truncate(0)
+		}
+		part.Close() // whoever had it has put it in its place or removed it meanwhile
+		if err != nil && !errors.Is(err, unix.ENOENT) {
+			return nil, err
+		}
+	}
 }
 
 // copyFile copies a file's data and keeps its holes.

@@ -1,6 +1,7 @@
 package region_test
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -9,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
@@ -97,6 +99,41 @@ func TestFailedPlacementLeavesNothing(t *testing.T) {
 	left, err = os.ReadDir(filepath.Join(dir, "link/2.3.0"))
 	require.NoError(t, err)
 	require.Empty(t, left)
+}
+
+func TestLeftoverOfAKilledPublicationIsTakenOver(t *testing.T) {
+	r, dir := open(t)
+	it := item(t, []byte("artifact"))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "link/2.3.0"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "link/2.3.0/.part-"+it.Name), []byte("half of something longer"), 0o644))
+	placed, err := r.Place(t.Context(), it, told)
+	require.NoError(t, err)
+	content, err := os.ReadFile(placed.Location)
+	require.NoError(t, err)
+	require.Equal(t, "artifact", string(content))
+	left, err := os.ReadDir(filepath.Dir(placed.Location))
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+}
+
+func TestManyPlaceTheSameAtOnce(t *testing.T) {
+	r, _ := open(t)
+	it := item(t, bytes.Repeat([]byte("artifact"), 1<<18))
+	copied := make(chan bool, 8)
+	for range cap(copied) {
+		go func() {
+			placed, err := r.Place(t.Context(), it, told)
+			assert.NoError(t, err)
+			copied <- placed.Copied
+		}()
+	}
+	count := 0
+	for range cap(copied) {
+		if <-copied {
+			count++
+		}
+	}
+	require.Equal(t, 1, count, "copied once, found by the others")
 }
 
 func TestIDsAreTheSameEachTimeAndUnique(t *testing.T) {

@@ -20,6 +20,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/opencontainers/image-spec/specs-go"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
@@ -341,8 +342,16 @@ func (s *Store) updateIndex(change func(*ocispec.Index)) error {
 	return WriteFile(name, text)
 }
 
-// WriteFile replaces a file as a whole: written under a temporary name, made safe, renamed.
+// WriteFile replaces a file as a whole: written under a temporary name, made safe, renamed. What
+// a process that was killed left in the folder long ago goes.
 func WriteFile(name string, content []byte) error {
+	const long = time.Hour
+	entries, _ := os.ReadDir(filepath.Dir(name)) // the next call says what is wrong with it
+	for _, e := range entries {
+		if info, err := e.Info(); err == nil && strings.HasPrefix(e.Name(), ".new-") && time.Since(info.ModTime()) > long {
+			_ = os.Remove(filepath.Join(filepath.Dir(name), e.Name())) // tried again next time
+		}
+	}
 	part, err := os.CreateTemp(filepath.Dir(name), ".new-")
 	if err != nil {
 		return err

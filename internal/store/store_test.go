@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
@@ -95,6 +96,23 @@ func TestCompressorGivesTheSameBytesAndLosesNone(t *testing.T) {
 	got, err := io.ReadAll(r)
 	require.NoError(t, err)
 	require.True(t, bytes.Equal(plain, got))
+}
+
+func TestFilesAreReplacedWholeAndOldLeftoversGo(t *testing.T) {
+	dir := t.TempDir()
+	name, old, fresh := filepath.Join(dir, "doc"), filepath.Join(dir, ".new-1"), filepath.Join(dir, ".new-2")
+	for _, f := range []string{old, fresh} {
+		require.NoError(t, os.WriteFile(f, []byte("half"), 0o600))
+	}
+	require.NoError(t, os.Chtimes(old, time.Time{}, time.Now().Add(-2*time.Hour)))
+	require.NoError(t, store.WriteFile(name, []byte("one")))
+	require.NoError(t, store.WriteFile(name, []byte("two")))
+	content, err := os.ReadFile(name)
+	require.NoError(t, err)
+	require.Equal(t, "two", string(content))
+	require.NoFileExists(t, old)
+	require.FileExists(t, fresh, "somebody may be writing it")
+	require.Error(t, store.WriteFile(filepath.Join(dir, "missing/doc"), nil))
 }
 
 func TestIndexNamesEachVersionOnce(t *testing.T) {

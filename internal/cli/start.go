@@ -185,7 +185,8 @@ func runDoctor(ctx context.Context, in *invocation) error {
 		}
 		if err != nil {
 			return fmt.Errorf("%w\nThe host does not let ordinary users make user namespaces. Where the file exists, an administrator may set\n"+
-				"/proc/sys/kernel/unprivileged_userns_clone to 1 or raise /proc/sys/user/max_user_namespaces; or run Zygos as root", err)
+				"/proc/sys/kernel/unprivileged_userns_clone to 1, /proc/sys/kernel/apparmor_restrict_unprivileged_userns to 0, or\n"+
+				"raise /proc/sys/user/max_user_namespaces; or run Zygos as root", err)
 		}
 		return nil
 	}

@@ -1,7 +1,9 @@
 package definition
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -128,10 +130,19 @@ func ReadImage(root, file string, problems *Problems) *Image {
 func (r *reader) parse(file string, at Pos) *table {
 	text, err := os.ReadFile(filepath.Join(r.root, file))
 	if err != nil {
-		r.problems.add(at, fmt.Sprintf("%s cannot be read: %v", file, err), "correct the path or make the file readable")
+		r.problems.add(at, fmt.Sprintf("%s cannot be read: %v", file, cause(err)), "correct the path or make the file readable")
 		return nil
 	}
 	return parse(file, text, r.problems)
+}
+
+// cause is an error without the path, which is named beside it anyway.
+func cause(err error) error {
+	var path *fs.PathError
+	if errors.As(err, &path) {
+		return path.Err
+	}
+	return err
 }
 
 // numbers reads series or version.

@@ -100,7 +100,7 @@ func ReadOrganisation(root string, problems *Problems) *Organisation {
 	o := &Organisation{File: file}
 	text, err := os.ReadFile(filepath.Join(root, file))
 	if err != nil {
-		problems.add(Pos{file, 1, 1}, "cannot be read: "+err.Error(), "make it readable")
+		problems.add(Pos{file, 1, 1}, "cannot be read: "+cause(err).Error(), "make it readable")
 		return o
 	}
 	t := parse(file, text, problems)

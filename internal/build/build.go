@@ -206,9 +206,17 @@ func (r *run) merged() (*layer.Tree, error) {
 }
 
 func (r *run) push(digest string) {
-	if digest != layer.EmptyDigest {
-		r.layers = append(r.layers[:len(r.layers):len(r.layers)], digest)
-		r.tree = nil
+	if digest == layer.EmptyDigest {
+		return
+	}
+	r.layers = append(r.layers[:len(r.layers):len(r.layers)], digest)
+	if r.tree == nil {
+		return
+	}
+	if x, err := r.Layers.Index(digest); err == nil {
+		r.tree.Push(x)
+	} else {
+		r.tree = nil // merged meets the error again
 	}
 }
 

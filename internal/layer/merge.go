@@ -21,23 +21,27 @@ type Node struct {
 
 // Tree is a stack of layers merged into one view.
 type Tree struct {
-	nodes map[string]*Node
+	nodes  map[string]*Node
+	levels int
 }
 
 // Merge stacks indexes, lowest first, applying whiteouts and opaque folders.
 func Merge(stack ...Index) *Tree {
 	t := &Tree{nodes: map[string]*Node{}}
-	for i, x := range stack {
-		t.apply(i, x)
+	for _, x := range stack {
+		t.Push(x)
 	}
 	return t
 }
 
-func (t *Tree) apply(level int, x Index) {
-	firsts := map[string]*Entry{}
+// Push puts one more layer on top.
+func (t *Tree) Push(x Index) {
+	level := t.levels
+	t.levels++
+	firsts := map[string]bool{}
 	for i := range x {
 		if x[i].Same != "" {
-			firsts[x[i].Same] = nil
+			firsts[x[i].Same] = true
 		}
 	}
 	gone := map[string]bool{} // folders whose lower content is hidden
@@ -49,19 +53,7 @@ func (t *Tree) apply(level int, x Index) {
 		}
 	}
 	if len(gone) > 0 {
-		for p := range t.nodes {
-			for dir := p; dir != "." && dir != "/"; {
-				if dir == p && gone[dir] {
-					delete(t.nodes, p)
-					break
-				}
-				dir = path.Dir(dir)
-				if gone[dir] {
-					delete(t.nodes, p)
-					break
-				}
-			}
-		}
+		t.hide(gone)
 	}
 	for i := range x {
 		e := &x[i]
@@ -70,12 +62,24 @@ func (t *Tree) apply(level int, x Index) {
 		}
 		n := &Node{Entry: *e, Layer: level}
 		n.Opaque = false
-		if _, grouped := firsts[e.Path]; grouped {
+		if firsts[e.Path] {
 			n.Group = groupName(level, e.Path)
 		} else if e.Same != "" {
 			n.Group = groupName(level, e.Same)
 		}
 		t.nodes[e.Path] = n
+	}
+}
+
+// hide removes the paths given and everything below them.
+func (t *Tree) hide(gone map[string]bool) {
+	for p := range t.nodes {
+		for at := p; at != "."; at = path.Dir(at) {
+			if gone[at] {
+				delete(t.nodes, p)
+				break
+			}
+		}
 	}
 }
 

@@ -68,6 +68,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		p.ok("publish", "first")
 		p.whole()
 		require.Empty(t, p.glob(".zygos/run/*"))
+		require.Empty(t, p.glob("regions/here/first/*/.part-*"))
 		for _, placed := range p.glob("regions/here/first/*/*.tar.zst") {
 			require.NoError(t, errorsOf(exec.Command("zstd", "-qt", placed)))
 		}

@@ -23,7 +23,8 @@ func (f folder) Place(ctx context.Context, item Item, told func(int64)) (Placed,
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return p, err
 	}
-	part, err := claim(filepath.Join(dir, ".part-"+item.Name))
+	sweep(filepath.Dir(dir))
+	part, err := claim(filepath.Join(dir, partPrefix+item.Name))
 	if err != nil {
 		return p, err
 	}
@@ -60,8 +61,25 @@ func (f folder) Place(ctx context.Context, item Item, told func(int64)) (Placed,
 	return p, store.SyncDir(dir)
 }
 
-// claim opens the temporary file of an item for this process alone. One that a killed process
-// left is taken over, so that leftovers do not pile up.
+const partPrefix = ".part-" // of temporary names
+
+// sweep removes temporary files that killed processes left for any version of an image. One that
+// somebody is writing is locked and stays.
+func sweep(imageDir string) {
+	left, _ := filepath.Glob(filepath.Join(imageDir, "*", partPrefix+"*")) // a path that is no pattern has no leftovers to find
+	for _, name := range left {
+		f, err := os.Open(name)
+		if err != nil {
+			continue
+		}
+		if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+			_ = os.Remove(name) // tried again next time
+		}
+		f.Close()
+	}
+}
+
+// claim opens the temporary file of an item for this process alone.
 func claim(name string) (*os.File, error) {
 	for {
 		part, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE, 0o644)

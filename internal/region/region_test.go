@@ -101,11 +101,17 @@ func TestFailedPlacementLeavesNothing(t *testing.T) {
 	require.Empty(t, left)
 }
 
-func TestLeftoverOfAKilledPublicationIsTakenOver(t *testing.T) {
+func TestLeftoversOfKilledPublicationsGo(t *testing.T) {
 	r, dir := open(t)
 	it := item(t, []byte("artifact"))
-	require.NoError(t, os.MkdirAll(filepath.Join(dir, "link/2.3.0"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "link/2.3.0/.part-"+it.Name), []byte("half of something longer"), 0o644))
+	for _, version := range []string{"2.3.0", "2.2.9", "2.2.8"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, "link", version), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "link", version, ".part-"+it.Name), []byte("half of something longer"), 0o644))
+	}
+	busy, err := os.Open(filepath.Join(dir, "link/2.2.8/.part-"+it.Name))
+	require.NoError(t, err)
+	defer busy.Close()
+	require.NoError(t, unix.Flock(int(busy.Fd()), unix.LOCK_EX))
 	placed, err := r.Place(t.Context(), it, told)
 	require.NoError(t, err)
 	content, err := os.ReadFile(placed.Location)
@@ -114,6 +120,8 @@ func TestLeftoverOfAKilledPublicationIsTakenOver(t *testing.T) {
 	left, err := os.ReadDir(filepath.Dir(placed.Location))
 	require.NoError(t, err)
 	require.Len(t, left, 1)
+	require.NoFileExists(t, filepath.Join(dir, "link/2.2.9/.part-"+it.Name))
+	require.FileExists(t, busy.Name(), "somebody is writing it")
 }
 
 func TestManyPlaceTheSameAtOnce(t *testing.T) {

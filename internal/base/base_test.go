@@ -23,20 +23,11 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
+	"zygos/internal/machine/machinetest"
 	"zygos/internal/store"
 )
 
-func TestMain(m *testing.M) {
-	machine.Early()
-	if _, ok := machine.Inside(); !ok {
-		code, err := machine.Enter(os.Args[1:])
-		if err != nil {
-			fmt.Fprintln(os.Stderr, err)
-		}
-		os.Exit(code)
-	}
-	os.Exit(m.Run())
-}
+func TestMain(m *testing.M) { machinetest.Main(m) }
 
 func importer(t *testing.T) *base.Importer {
 	dir := t.TempDir()

@@ -20,21 +20,12 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
+	"zygos/internal/machine/machinetest"
 	"zygos/internal/plan"
 	"zygos/internal/store"
 )
 
-func TestMain(m *testing.M) {
-	machine.Early()
-	if _, ok := machine.Inside(); !ok {
-		code, err := machine.Enter(os.Args[1:])
-		if err != nil {
-			fmt.Fprintln(os.Stderr, err)
-		}
-		os.Exit(code)
-	}
-	os.Exit(m.Run())
-}
+func TestMain(m *testing.M) { machinetest.Main(m) }
 
 // hand is a machine that does what a test says, by hand, without a sandbox.
 type hand struct {

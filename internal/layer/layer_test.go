@@ -4,7 +4,6 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
-	"fmt"
 	"io"
 	"os"
 	"os/exec"
@@ -18,19 +17,10 @@ import (
 
 	"zygos/internal/layer"
 	"zygos/internal/machine"
+	"zygos/internal/machine/machinetest"
 )
 
-func TestMain(m *testing.M) {
-	machine.Early()
-	if _, ok := machine.Inside(); !ok {
-		code, err := machine.Enter(os.Args[1:])
-		if err != nil {
-			fmt.Fprintln(os.Stderr, err)
-		}
-		os.Exit(code)
-	}
-	os.Exit(m.Run())
-}
+func TestMain(m *testing.M) { machinetest.Main(m) }
 
 func owners() layer.Owners {
 	ids, _ := machine.Inside()

@@ -15,19 +15,10 @@ import (
 	"zygos/demo"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
+	"zygos/internal/machine/machinetest"
 )
 
-func TestMain(m *testing.M) {
-	machine.Early()
-	if _, ok := machine.Inside(); !ok {
-		code, err := machine.Enter(os.Args[1:])
-		if err != nil {
-			fmt.Fprintln(os.Stderr, err)
-		}
-		os.Exit(code)
-	}
-	os.Exit(m.Run())
-}
+func TestMain(m *testing.M) { machinetest.Main(m) }
 
 // bench is a place to run stages: the demo's base, unpacked, and one layer on top.
 type bench struct {

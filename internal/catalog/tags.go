@@ -77,6 +77,12 @@ func (c *Catalog) Place(ctx context.Context, p Placement) error {
 	return err
 }
 
+// Unplace forgets a placement that no longer holds.
+func (c *Catalog) Unplace(ctx context.Context, id string) error {
+	_, err := c.db.ExecContext(ctx, "DELETE FROM placements WHERE id = ?", id)
+	return err
+}
+
 // Placements lists where things are: of one image and version, or of a region, or all; "" takes any.
 func (c *Catalog) Placements(ctx context.Context, image, version, region string) ([]Placement, error) {
 	rows, err := c.db.QueryContext(ctx, `SELECT p.id, p.image, p.version, p.region, p.format, p.artifact, p.location, p.verified

@@ -369,7 +369,22 @@ func TestDamagedStoreIsNotPublished(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, file.Close())
 	p.fails(6, "is damaged", "publish", "first")
-	require.Empty(t, p.glob("regions/here/first/0.1.0/*.part*"))
+	require.Empty(t, p.glob("regions/here/first/0.1.0/.part-*"))
+	var m manifest.Manifest
+	require.NoError(t, json.Unmarshal([]byte(p.ok("manifest", "first", "--json")), &m))
+	require.Len(t, m.Regions["here"], 1, "only the artifact that is whole")
+
+	// What was placed before and is lost since is no longer named, here or in the region.
+	for _, a := range p.glob("regions/here/first/0.1.0/first-*") {
+		require.NoError(t, os.Remove(a))
+	}
+	for _, b := range p.glob(".zygos/store/blobs/sha256/*") {
+		require.NoError(t, os.Remove(b))
+	}
+	p.fails(6, "is made anew by 'zygos build first --force'", "publish", "first")
+	p.fails(6, "is not in here", "locate", "first", "--region", "here", "--format", "raw")
+	require.Contains(t, p.read("regions/here/index.json"), `"versions":[]`)
+	require.Contains(t, p.read("regions/here/first/0.1.0/manifest.json"), `"regions":{}`)
 }
 
 func TestTagsMoveAndRegionsLearnOfIt(t *testing.T) {

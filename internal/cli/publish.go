@@ -67,7 +67,7 @@ func runPublish(ctx context.Context, in *invocation, p *place) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	documents := errors.Join(p.writeManifest(ctx, v), p.refresh(ctx, v.Image))
+	documents := errors.Join(p.writeManifest(ctx, v, regions), p.refresh(ctx, v.Image, regions...))
 	if err := in.published(v, done); err != nil {
 		return err // a region that did not take an artifact does not take a document either
 	}
@@ -153,7 +153,10 @@ func (p *place) placeIn(ctx context.Context, v *catalog.Version, r *definition.R
 		item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Format: a.Format, Digest: a.Digest, Bytes: a.Bytes,
 			Source: p.store.Path(a.Digest), Name: build.FileName(v.Image, v.Version, a.Format)}
 		placed, err := target.Place(ctx, item, told)
-		if err == nil {
+		if err != nil && ctx.Err() == nil {
+			// What an earlier publication placed is not there as it was; no manifest names it from now on.
+			err = errors.Join(err, p.catalog.Unplace(ctx, region.ID(r.Name, item)))
+		} else if err == nil {
 			err = p.catalog.Place(ctx, catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: r.Name, Format: a.Format,
 				Artifact: a.Digest, Location: placed.Location, Verified: time.Now()})
 		}
@@ -198,8 +201,8 @@ func (in *invocation) published(v *catalog.Version, done []publication) error {
 				why = append(why, fmt.Sprintf("  %s %s: %s", d.Region, d.Format, d.Error))
 			}
 		}
-		return &incompleteError{fmt.Sprintf("%s is not complete in %s; the other regions are, and the manifest names only what was verified\n%s\nRun the command again once the cause is mended; what is there is not copied again",
-			v.Ref(), strings.Join(failed, ", "), strings.Join(why, "\n"))}
+		return &incompleteError{fmt.Sprintf("%s is not complete in %s; the other regions are, and the manifest names only what was verified\n%s\nRun the command again once the cause is mended; what is there is not copied again. An artifact that is missing or damaged in the store is made anew by 'zygos build %s --force'",
+			v.Ref(), strings.Join(failed, ", "), strings.Join(why, "\n"), v.Image)}
 	}
 	in.next(fmt.Sprintf("zygos manifest %s · zygos locate %s --region %s", v.Ref(), v.Ref(), done[0].Region))
 	return nil
@@ -213,8 +216,9 @@ func (p *place) manifestOf(ctx context.Context, v *catalog.Version) (*manifest.M
 	return manifest.For(v, placements), nil
 }
 
-// writeManifest writes a version's manifest into the state and into each region that holds it.
-func (p *place) writeManifest(ctx context.Context, v *catalog.Version) error {
+// writeManifest writes a version's manifest into the state, into each region that holds it, and
+// into those just tried, which may hold one that is out of date.
+func (p *place) writeManifest(ctx context.Context, v *catalog.Version, tried []*definition.Region) error {
 	m, err := p.manifestOf(ctx, v)
 	if err != nil {
 		return err
@@ -231,20 +235,20 @@ func (p *place) writeManifest(ctx context.Context, v *catalog.Version) error {
 		return err
 	}
 	var failed error
-	for _, name := range slices.Sorted(maps.Keys(m.Regions)) {
-		r := p.Org.Region(name)
-		if r == nil {
-			continue // no longer in zygos.toml
+	for i := range p.Org.Regions {
+		r := &p.Org.Regions[i]
+		if m.Regions[r.Name] == nil && !slices.Contains(tried, r) {
+			continue
 		}
 		if _, err := region.Open(r, p.Path).Document(ctx, filepath.Join(v.Image, v.Version, "manifest.json"), text); err != nil {
-			failed = errors.Join(failed, &incompleteError{fmt.Sprintf("the manifest could not be written to %s: %v", name, err)})
+			failed = errors.Join(failed, &incompleteError{fmt.Sprintf("the manifest could not be written to %s: %v", r.Name, err)})
 		}
 	}
 	return failed
 }
 
-// refresh writes the indexes of the regions that hold versions of an image.
-func (p *place) refresh(ctx context.Context, image string) error {
+// refresh writes the indexes of the regions that hold versions of an image, and of those just tried.
+func (p *place) refresh(ctx context.Context, image string, tried ...*definition.Region) error {
 	lock, err := os.OpenFile(filepath.Join(p.State, "regions.lock"), os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {
 		return err
@@ -260,7 +264,7 @@ func (p *place) refresh(ctx context.Context, image string) error {
 		if err != nil {
 			return err
 		}
-		if len(held) == 0 {
+		if len(held) == 0 && !slices.Contains(tried, r) {
 			continue
 		}
 		if err := p.writeIndex(ctx, r); err != nil {

@@ -25,35 +25,81 @@ type Image struct {
 	Base      string // name of a base, or a reference to an image
 	BasePos   Pos
 	Labels    map[string]string
-	Inputs    map[string]string // name -> value
+	Inputs    []Input   // in order of appearance
+	Variants  []Variant // in order of appearance; none for an image of one shape
 	Stages    []Stage
+	Limits    Limits
 	Keep      []string // seal groups to leave alone
 	Artifacts []Artifact
 	Regions   []string
 	pos       map[string]Pos // of keys that are checked against other files
 }
 
+// Input is a value that a definition or a shared stage takes.
+type Input struct {
+	Name     string
+	Help     string
+	Default  string
+	Required bool   // without a default
+	Secret   bool   // never stored
+	From     string // env:NAME, file:PATH or command:…; "" for none
+	Pos      Pos
+}
+
+// Variable is the name of the environment variable that a secret arrives in.
+func (in *Input) Variable() string { return strings.ToUpper(strings.ReplaceAll(in.Name, "-", "_")) }
+
+// Variant is one of several shapes that a definition yields.
+type Variant struct {
+	Name   string
+	Inputs map[string]string
+	Labels map[string]string
+	Pos    Pos
+}
+
+// Limits bound what the machine of each stage may use; 0 for no limit.
+type Limits struct {
+	Memory    int64   `json:"memory,omitempty"` // bytes
+	Processes int64   `json:"processes,omitempty"`
+	CPU       float64 `json:"cpu,omitempty"` // processors
+}
+
 // Stage is a named, ordered group of steps: first the files, then the scripts.
 type Stage struct {
 	Name    string
 	Pos     Pos
-	Shared  string // file of a shared stage, "" for one written in the image
+	Shared  string            // file of a shared stage, "" for one written in the image
+	Inputs  []Input           // of a shared stage, its own
+	Given   map[string]string // values for them; may hold ${…} of the image
 	Files   []File
 	Scripts []Script
 	Env     []EnvVar
+	Secrets []Input
 	User    string
 	Dir     string
 	Timeout time.Duration
-	Network bool // reach the host's network
+	Retries int
+	Refresh time.Duration // older snapshots are not reused; 0 for any age
+	Network bool          // reach the host's network
+	Restart bool          // the machine restarts after the scripts
+	Only    []string      // variants; empty for all
+	Bring   []string      // paths in the image that are brought out after the stage
 }
 
-// File is a file that a stage copies into the image.
+// In says whether the stage belongs to a variant.
+func (s *Stage) In(variant string) bool { return len(s.Only) == 0 || slices.Contains(s.Only, variant) }
+
+// File is a file, a folder or a group of files that a stage copies into the image.
 type File struct {
-	From  string // relative to the workspace
-	To    string // absolute path in the image
-	Mode  uint32
+	From  string // relative to the workspace: a file, a folder or a pattern
+	To    string // absolute path in the image; of a folder or a pattern, the folder there
+	Mode  int    // of files, -1 to take 0755 for executable ones and else 0644
 	Owner string
+	Pos   Pos
 }
+
+// IsPattern says whether a path names files by a pattern.
+func IsPattern(from string) bool { return strings.ContainsAny(from, "*?[") }
 
 // Script is run in the image: a file of the workspace, or a text written in the definition.
 type Script struct {
@@ -67,8 +113,24 @@ type EnvVar struct{ Name, Value string }
 
 // Artifact is a file to capture from a build.
 type Artifact struct {
-	Format string
-	Size   int64 // bytes, of a disk; 0 for the smallest plus a margin
+	Format string   `json:"format"`
+	Size   int64    `json:"bytes,omitempty"` // of a disk; 0 for the smallest plus a margin
+	Only   []string `json:"only,omitempty"`  // variants; empty for all
+}
+
+// In says whether the artifact belongs to a variant.
+func (a *Artifact) In(variant string) bool { return len(a.Only) == 0 || slices.Contains(a.Only, variant) }
+
+// VariantNames lists the variants, or one without a name.
+func (img *Image) VariantNames() []string {
+	if len(img.Variants) == 0 {
+		return []string{""}
+	}
+	names := make([]string, len(img.Variants))
+	for i := range img.Variants {
+		names[i] = img.Variants[i].Name
+	}
+	return names
 }
 
 // SealGroups are the names that [seal] keep may use.
@@ -79,12 +141,20 @@ type reader struct {
 	root     string
 	image    *Image
 	problems *Problems
+	scope    *Stage // the shared stage being read, nil for the image
+}
+
+func (r *reader) knownInputs() []Input {
+	if r.scope != nil {
+		return r.scope.Inputs
+	}
+	return r.image.Inputs
 }
 
 // ReadImage reads images/NAME.toml and the shared stages it uses; root is the workspace's folder.
 func ReadImage(root, file string, problems *Problems) *Image {
 	name := strings.TrimSuffix(path.Base(file), ".toml")
-	img := &Image{Name: name, File: file, Labels: map[string]string{}, Inputs: map[string]string{}, pos: map[string]Pos{}}
+	img := &Image{Name: name, File: file, Labels: map[string]string{}, pos: map[string]Pos{}}
 	r := reader{root: root, image: img, problems: problems}
 	problems.name("an image (it is the file's name)", name, Pos{file, 1, 1})
 	t := r.parse(file, Pos{file, 1, 1})
@@ -94,7 +164,8 @@ func ReadImage(root, file string, problems *Problems) *Image {
 	img.Summary, _ = t.text("summary")
 	r.numbers(t)
 	img.Base, img.BasePos = t.textMust("base", "a base of zygos.toml, or an image")
-	r.inputs(t)
+	img.Inputs = r.inputs(t)
+	r.variants(t)
 	for _, l := range t.textMap("labels") {
 		img.Labels[l.name] = r.expandable(l.text, l.pos)
 	}
@@ -112,6 +183,10 @@ func ReadImage(root, file string, problems *Problems) *Image {
 	for _, a := range t.tables("artifact") {
 		r.artifact(a)
 	}
+	if l := t.sub("limits"); l != nil {
+		img.Limits = Limits{Memory: l.size("memory"), Processes: l.count("processes", 1), CPU: l.fraction("cpu")}
+		l.done()
+	}
 	if len(img.Artifacts) == 0 && t.find("artifact") == nil {
 		problems.add(t.pos, fmt.Sprintf("image %s has no artifact", name), `add [[artifact]] with format = "tar"`)
 	}
@@ -122,8 +197,13 @@ func ReadImage(root, file string, problems *Problems) *Image {
 		}
 		p.done()
 	}
-	t.later("variant", "check")
+	t.later("check")
 	t.done()
+	for _, v := range img.VariantNames() {
+		if len(img.Artifacts) > 0 && v != "" && !slices.ContainsFunc(img.Artifacts, func(a Artifact) bool { return a.In(v) }) {
+			problems.add(img.pos["variant "+v], fmt.Sprintf("variant %q has no artifact", v), "add [[artifact]] for it, or name it in an artifact's only")
+		}
+	}
 	return img
 }
 
@@ -164,47 +244,152 @@ func (r *reader) numbers(t *table) {
 	}
 }
 
-func (r *reader) inputs(t *table) {
+var inputForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9_-]{0,62}$`) })
+
+// inputs reads the inputs of an image or a shared stage.
+func (r *reader) inputs(t *table) (list []Input) {
 	for _, e := range t.named("input") {
-		e.table.later("secret", "from")
-		e.table.text("help")
-		text, _ := e.table.text("default")
-		if e.table.find("default") == nil && e.table.find("secret") == nil {
-			r.problems.add(e.pos, fmt.Sprintf("input %q has no default, and setting one for a build is not supported yet", e.name), `add default = "…"`)
+		in := Input{Name: e.name, Pos: e.pos}
+		if !inputForm().MatchString(e.name) {
+			r.problems.add(e.pos, fmt.Sprintf("%q is no name for an input", e.name), "use lower-case letters, digits, '_' and '-', a letter first")
 		}
-		r.image.Inputs[e.name] = text
+		in.Secret = e.table.flag("secret")
+		in.Help, _ = e.table.text("help")
+		in.Default, _ = e.table.text("default")
+		in.Required = e.table.find("default") == nil
+		var at Pos
+		if in.From, at = e.table.text("from"); in.From != "" {
+			kind, rest, _ := strings.Cut(in.From, ":")
+			if (kind != "env" && kind != "file" && kind != "command") || rest == "" {
+				r.problems.add(at, fmt.Sprintf("%q is no source of a value", in.From), `write "env:NAME", "file:PATH" or "command:COMMAND"`)
+			}
+		}
+		if in.Secret && !in.Required {
+			r.problems.add(e.table.find("default").pos, fmt.Sprintf("the secret %q has a default, which anybody who reads the definition knows", e.name), `take it out, and say from = "env:NAME"`)
+		}
+		if in.Secret && in.From == "" && e.table.find("from") == nil {
+			r.problems.add(e.pos, fmt.Sprintf("the secret %q does not say where its value comes from", e.name), `add from = "env:NAME", "file:PATH" or "command:COMMAND"`)
+		}
 		e.table.done()
+		list = append(list, in)
 	}
+	return list
+}
+
+func findInput(list []Input, name string) *Input {
+	for i := range list {
+		if list[i].Name == name {
+			return &list[i]
+		}
+	}
+	return nil
+}
+
+func inputNames(list []Input) []string {
+	names := make([]string, len(list))
+	for i := range list {
+		names[i] = list[i].Name
+	}
+	return names
+}
+
+// given reads values for inputs that are known.
+func (r *reader) given(t *table, inputs []Input) map[string]string {
+	values := map[string]string{}
+	for _, v := range t.textMap("inputs") {
+		if in := findInput(inputs, v.name); in == nil {
+			r.problems.add(v.pos, fmt.Sprintf("there is no input %q", v.name), suggest(v.name, inputNames(inputs), "add [input."+v.name+"]"))
+		} else if in.Secret {
+			r.problems.add(v.pos, fmt.Sprintf("%q is a secret and takes no value from a definition", v.name), "say where it comes from in [input."+v.name+"] from")
+		}
+		values[v.name] = r.expandable(v.text, v.pos)
+	}
+	return values
+}
+
+func (r *reader) variants(t *table) {
+	for _, e := range t.named("variant") {
+		v := Variant{Name: e.name, Pos: e.pos, Labels: map[string]string{}}
+		r.problems.name("a variant", e.name, e.pos)
+		v.Inputs = r.given(e.table, r.image.Inputs)
+		for _, l := range e.table.textMap("labels") {
+			v.Labels[l.name] = r.expandable(l.text, l.pos)
+		}
+		e.table.done()
+		r.image.Variants = append(r.image.Variants, v)
+		r.image.pos["variant "+e.name] = e.pos
+	}
+}
+
+// only reads the variants that a stage or an artifact belongs to.
+func (r *reader) only(t *table) (list []string) {
+	known := r.image.VariantNames()
+	for _, v := range t.texts("only") {
+		switch {
+		case len(r.image.Variants) == 0:
+			r.problems.add(v.pos, fmt.Sprintf("%s has no variants", r.image.File), "add [variant."+v.text+"], or take only out")
+		case !slices.Contains(known, v.text):
+			r.problems.add(v.pos, fmt.Sprintf("there is no variant %q", v.text), suggest(v.text, known, "variants are "+strings.Join(known, ", ")))
+		}
+		list = append(list, v.text)
+	}
+	return list
 }
 
 // stage reads one [[stage]]: a shared one, or one written out.
 func (r *reader) stage(t *table) {
 	use, at := t.text("use")
 	if use == "" {
-		r.addStage(t, "")
+		r.addStage(t, nil, "")
 		return
 	}
 	for _, e := range t.entries {
-		if e.name != "use" {
+		switch e.name {
+		case "use", "name", "inputs", "only":
+		default:
 			e.read = true
-			r.problems.add(e.pos, fmt.Sprintf("%q beside \"use\": a shared stage is used as it is", e.name), "take it out, or write the stage here without use")
+			r.problems.add(e.pos, fmt.Sprintf("%q beside \"use\": of a shared stage only name, inputs and only may be said here", e.name), "take it out, or write the stage here without use")
 		}
 	}
 	if !r.inside(use, at) || !r.isFile(use, at) {
+		t.ask("name")
+		t.ask("inputs")
+		t.ask("only")
+		t.done()
 		return
 	}
 	if shared := r.parse(use, at); shared != nil {
 		shared.name = "[stage]"
-		r.addStage(shared, use)
+		r.addStage(shared, t, use)
 	}
 }
 
 var envForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`) })
 
-func (r *reader) addStage(t *table, shared string) {
+// addStage reads a stage; of a shared one, user is the table that says use.
+func (r *reader) addStage(t, user *table, shared string) {
 	s := Stage{Pos: t.pos, Shared: shared, Network: true}
 	var at Pos
 	s.Name, at = t.textMust("name", "setup")
+	if shared != "" {
+		s.Pos = user.pos
+		s.Inputs = r.inputs(t)
+		s.Given = r.given(user, s.Inputs)
+		s.Only = r.only(user)
+		if name, nameAt := user.text("name"); name != "" {
+			s.Name, at = name, nameAt
+		}
+		user.done()
+		t.ask("use")
+		if e := t.find("only"); e != nil {
+			t.ask("only")
+			r.problems.add(e.pos, "a shared stage knows no variants", "write only beside use, in the image")
+		}
+		// What the shared file says is about its own inputs.
+		r = &reader{root: r.root, image: r.image, problems: r.problems, scope: &s}
+	} else {
+		s.Only = r.only(t)
+	}
 	if s.Name != "" {
 		r.problems.name("a stage", s.Name, at)
 		if slices.ContainsFunc(r.image.Stages, func(o Stage) bool { return o.Name == s.Name }) {
@@ -243,42 +428,82 @@ func (r *reader) addStage(t *table, shared string) {
 		r.problems.oneOf("network", network, at, []string{"none", "host"}, nil)
 		s.Network = network != "none"
 	}
-	t.later("secrets", "retries", "refresh", "only")
+	s.Retries = int(min(t.count("retries", 0), 1000))
+	s.Refresh = t.duration("refresh")
+	s.Restart = t.flag("restart")
+	r.secrets(t, &s)
+	for _, b := range t.texts("bring") {
+		p := path.Clean(b.text)
+		if !path.IsAbs(b.text) || p == "/" {
+			r.problems.add(b.pos, fmt.Sprintf("%q is no file or folder in the image", b.text), "write its whole path, from '/'")
+		} else if top, _, _ := strings.Cut(p[1:], "/"); slices.Contains([]string{"tmp", "run", "proc", "dev"}, top) {
+			r.problems.add(b.pos, fmt.Sprintf("%q is gone when the stage ends", b.text), "write it to another folder of the image")
+		}
+		s.Bring = append(s.Bring, p)
+	}
 	t.done()
 	r.image.Stages = append(r.image.Stages, s)
+}
+
+// secrets reads which secrets a stage gets: its own, or the image's.
+func (r *reader) secrets(t *table, s *Stage) {
+	known := slices.Concat(r.image.Inputs, s.Inputs)
+	for _, name := range t.texts("secrets") {
+		in := findInput(s.Inputs, name.text)
+		if in == nil {
+			in = findInput(r.image.Inputs, name.text)
+		}
+		switch {
+		case in == nil:
+			r.problems.add(name.pos, fmt.Sprintf("there is no secret %q", name.text), suggest(name.text, inputNames(known), fmt.Sprintf(`add [input.%s] with secret = true and from = "env:NAME"`, name.text)))
+		case !in.Secret:
+			r.problems.add(name.pos, fmt.Sprintf("input %q is no secret", name.text), fmt.Sprintf("add secret = true to [input.%s], or pass it by env", name.text))
+		case slices.ContainsFunc(s.Env, func(v EnvVar) bool { return v.Name == in.Variable() }):
+			r.problems.add(name.pos, fmt.Sprintf("the secret %q arrives in the variable %s, which env sets too", name.text, in.Variable()), "rename one of them")
+		default:
+			s.Secrets = append(s.Secrets, *in)
+		}
+	}
 }
 
 func (r *reader) file(s *Stage, t *table) {
 	from, at := t.textMust("from", "files/NAME")
 	to, toAt := t.textMust("to", "/path/in/the/image")
-	f := File{From: from, To: r.expandable(to, toAt)}
-	if to != "" && (!path.IsAbs(to) || strings.HasSuffix(to, "/")) {
-		r.problems.add(toAt, fmt.Sprintf("%q is no file in the image", to), "write the whole path of the file, from '/'")
+	f := File{From: from, To: r.expandable(to, toAt), Mode: -1, Pos: at}
+	if to != "" && !path.IsAbs(to) {
+		r.problems.add(toAt, fmt.Sprintf("%q is no path in the image", to), "write the whole path, from '/'")
 	}
 	owner, ownerAt := t.text("owner")
 	if owner == "" {
 		owner = "root:root"
 	}
 	f.Owner = r.expandable(owner, ownerAt)
-	mode, modeAt := t.text("mode")
-	if mode != "" {
+	if mode, modeAt := t.text("mode"); mode != "" {
 		n, err := strconv.ParseUint(mode, 8, 32)
 		if err != nil || n > 0o7777 {
 			r.problems.add(modeAt, fmt.Sprintf("%q is no mode", mode), `write octal digits, for instance "0640"`)
 		}
-		f.Mode = uint32(n)
+		f.Mode = int(n)
 	}
 	t.done()
-	if from == "" || !r.inside(from, at) || !r.isFile(from, at) {
+	if from == "" || !r.inside(from, at) {
 		return
 	}
-	if mode == "" {
-		f.Mode = 0o644
-		if info, err := os.Stat(filepath.Join(r.root, from)); err == nil && info.Mode()&0o100 != 0 {
-			f.Mode = 0o755
+	if IsPattern(from) {
+		found, err := filepath.Glob(filepath.Join(escapeGlob(r.root), from))
+		if err != nil {
+			r.problems.add(at, fmt.Sprintf("%q is no pattern: %v", from, err), "write for instance \"files/*.conf\"")
+		} else if len(found) == 0 {
+			r.problems.add(at, fmt.Sprintf("no file matches %q", from), "correct the pattern, which is relative to the folder of zygos.toml")
 		}
+	} else if info, err := os.Stat(filepath.Join(r.root, from)); (err != nil || !info.IsDir()) && !r.isFile(from, at) {
+		return
 	}
 	s.Files = append(s.Files, f)
+}
+
+func escapeGlob(p string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(p)
 }
 
 // inside refuses paths that leave the workspace.
@@ -296,7 +521,7 @@ func (r *reader) isFile(name string, at Pos) bool {
 		return true
 	}
 	if err == nil {
-		r.problems.add(at, fmt.Sprintf("%q is no regular file", name), "name single files; folders are not supported yet")
+		r.problems.add(at, fmt.Sprintf("%q is no regular file", name), "name a file")
 		return false
 	}
 	known, _ := filepath.Glob(filepath.Join(r.root, filepath.Dir(name), "*")) // the pattern's form is known
@@ -319,11 +544,13 @@ func (r *reader) artifact(t *table) {
 	if boot, at := t.text("boot"); boot != "" {
 		r.problems.oneOf("boot", boot, at, []string{"none"}, []string{"uefi"})
 	}
-	t.later("only")
+	a.Only = r.only(t)
 	t.done()
-	if slices.ContainsFunc(r.image.Artifacts, func(o Artifact) bool { return o.Format == format }) {
-		r.problems.add(at, fmt.Sprintf("a second artifact has the format %q", format), "keep one of each format")
-		return
+	for _, v := range r.image.VariantNames() {
+		if a.In(v) && slices.ContainsFunc(r.image.Artifacts, func(o Artifact) bool { return o.Format == format && o.In(v) }) {
+			r.problems.add(at, strings.TrimSuffix(fmt.Sprintf("a second artifact has the format %q, variant %s", format, v), ", variant "), "keep one of each format")
+			return
+		}
 	}
 	if ok {
 		r.image.Artifacts = append(r.image.Artifacts, a)
@@ -334,22 +561,29 @@ var placeholder = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompi
 
 // expandable checks the ${…} in a text and returns the text.
 func (r *reader) expandable(text string, at Pos) string {
-	known := []string{"image", "version", "build"}
-	for name := range r.image.Inputs {
-		known = append(known, "input."+name)
+	known := []string{"image", "version", "variant", "build"}
+	for _, in := range r.knownInputs() {
+		if !in.Secret {
+			known = append(known, "input."+in.Name)
+		}
 	}
 	slices.Sort(known)
 	for _, m := range placeholder().FindAllStringSubmatch(text, -1) {
-		if m[1] == "variant" {
-			r.problems.add(at, `"${variant}" is not supported yet`, "take it out for now")
+		name := strings.TrimPrefix(m[1], "input.")
+		if in := findInput(r.knownInputs(), name); in != nil && in.Secret && name != m[1] {
+			r.problems.add(at, fmt.Sprintf("%q would write a secret into a text that is stored", m[0]), fmt.Sprintf("name it in the stage's secrets; scripts read $%s", in.Variable()))
 		} else if !slices.Contains(known, m[1]) {
-			r.problems.add(at, fmt.Sprintf("%q refers to nothing", m[0]), suggest(m[1], known, "known are "+strings.Join(known, ", ")))
+			do := suggest(m[1], known, "known are "+strings.Join(known, ", "))
+			if r.scope != nil && name != m[1] && findInput(r.image.Inputs, name) != nil {
+				do = fmt.Sprintf("a shared stage has inputs of its own: add [input.%s] to it, and inputs = { %s = %q } beside use", name, name, m[0])
+			}
+			r.problems.add(at, fmt.Sprintf("%q refers to nothing", m[0]), do)
 		}
 	}
 	return text
 }
 
-// Expand replaces ${…} by values: image, version, build, input.NAME.
+// Expand replaces ${…} by values: image, version, variant, build, input.NAME.
 func Expand(text string, values map[string]string) string {
 	return placeholder().ReplaceAllStringFunc(text, func(m string) string { return values[m[2:len(m)-1]] })
 }

@@ -14,6 +14,7 @@ type Organisation struct {
 	File    string
 	Bases   []Base   // in order of appearance
 	Regions []Region // in order of appearance
+	Budget  int64    // bytes that the state may take, as far as it can be helped; 0 for any
 }
 
 // Base is an outside starting point with a checksum.
@@ -119,7 +120,11 @@ func ReadOrganisation(root string, problems *Problems) *Organisation {
 	for _, e := range t.named("region") {
 		o.Regions = append(o.Regions, readRegion(e, problems))
 	}
-	t.later("tag", "keep", "state", "catalog")
+	if state := t.sub("state"); state != nil {
+		o.Budget = state.size("budget")
+		state.done()
+	}
+	t.later("tag", "keep", "catalog")
 	t.done()
 	return o
 }

@@ -171,12 +171,70 @@ func (t *table) duration(name string) time.Duration {
 	if text == "" {
 		return 0
 	}
-	d, err := time.ParseDuration(text)
+	d, err := ParseAge(text)
 	if err != nil || d <= 0 {
-		t.problems.add(at, fmt.Sprintf("%q is no duration", text), `write for instance "90s", "10m" or "1h30m"`)
+		t.problems.add(at, fmt.Sprintf("%q is no duration", text), `write for instance "90s", "10m", "1h30m" or "7d"`)
 		return 0
 	}
 	return d
+}
+
+// ParseAge reads a duration, which may start with days: "7d", "1d12h", "90s".
+func ParseAge(text string) (time.Duration, error) {
+	days, rest, ok := strings.Cut(text, "d")
+	if !ok {
+		return time.ParseDuration(text)
+	}
+	n, err := strconv.ParseUint(days, 10, 16)
+	if err != nil {
+		return 0, fmt.Errorf("%q is no number of days", days)
+	}
+	whole := time.Duration(n) * 24 * time.Hour
+	if rest == "" {
+		return whole, nil
+	}
+	d, err := time.ParseDuration(rest)
+	return whole + d, err
+}
+
+// count reads a whole number from least to a thousand million.
+func (t *table) count(name string, least int64) int64 {
+	e := t.ask(name)
+	if e == nil {
+		return 0
+	}
+	n, err := strconv.ParseInt(strings.ReplaceAll(e.text, "_", ""), 10, 64)
+	if e.kind != unstable.Integer || err != nil || n < least || n > 1e9 {
+		t.wrong(e, fmt.Sprintf("a whole number, %d or more", least), name+" = 2")
+		return 0
+	}
+	return n
+}
+
+// fraction reads a number above 0.
+func (t *table) fraction(name string) float64 {
+	e := t.ask(name)
+	if e == nil {
+		return 0
+	}
+	f, err := strconv.ParseFloat(strings.ReplaceAll(e.text, "_", ""), 64)
+	if (e.kind != unstable.Integer && e.kind != unstable.Float) || err != nil || !(f >= 0.01 && f <= 1e6) {
+		t.wrong(e, "a number, 0.01 or more", name+" = 1.5")
+		return 0
+	}
+	return f
+}
+
+// flag reads true or false.
+func (t *table) flag(name string) bool {
+	e := t.ask(name)
+	if e == nil {
+		return false
+	}
+	if e.kind != unstable.Bool {
+		t.wrong(e, "true or false", name+" = true")
+	}
+	return e.text == "true"
 }
 
 var sizeForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\d{1,9})(KiB|MiB|GiB|TiB)$`) })

@@ -8,10 +8,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/catalog"
@@ -19,10 +22,11 @@ import (
 	"zygos/internal/machine"
 	"zygos/internal/plan"
 	"zygos/internal/seal"
+	"zygos/internal/secret"
 	"zygos/internal/store"
 )
 
-// Engine carries out plans in one state.
+// Engine carries out plans in one state, several at once if need be.
 type Engine struct {
 	State   string // folder
 	Root    string // workspace
@@ -33,21 +37,26 @@ type Engine struct {
 	IDs     machine.IDs
 	Catalog *catalog.Catalog
 	// Base makes a base a layer, with a folder for what is unfinished.
-	Base  func(ctx context.Context, name, temp string, progress func(doing string, done, total int64)) (*layer.Snapshot, error)
-	Watch func(Event)
+	Base   func(ctx context.Context, name, temp string, progress func(doing string, done, total int64)) (*layer.Snapshot, error)
+	Watch  func(Event)
+	Slots  chan struct{} // its capacity is how many stages and captures run at once; nil for any number
+	Budget int64         // bytes that the state may take, as far as it can be helped; 0 for any
 }
 
 // Failure says where and how a build's script or step failed.
 type Failure struct {
-	Build  string   `json:"build"`
-	Stage  string   `json:"stage"`
-	Step   string   `json:"step"`
-	Source string   `json:"source,omitempty"` // script in the workspace
-	Line   int      `json:"line,omitempty"`
-	Code   int      `json:"code,omitempty"`
-	Signal string   `json:"signal,omitempty"`
-	Reason string   `json:"reason,omitempty"`
-	Tail   []string `json:"tail"` // the last lines it printed
+	Build   string   `json:"build"`
+	Image   string   `json:"image"`
+	Variant string   `json:"variant,omitempty"`
+	Stage   string   `json:"stage"`
+	Step    string   `json:"step"`
+	Source  string   `json:"source,omitempty"` // script in the workspace
+	Line    int      `json:"line,omitempty"`
+	Code    int      `json:"code,omitempty"`
+	Signal  string   `json:"signal,omitempty"`
+	Reason  string   `json:"reason,omitempty"`
+	Tail    []string `json:"tail"`           // the last lines it printed
+	Kept    bool     `json:"kept,omitempty"` // the state in which it failed can be entered
 }
 
 func (f *Failure) Error() string {
@@ -55,32 +64,55 @@ func (f *Failure) Error() string {
 	if f.Line > 0 {
 		at = fmt.Sprintf("%s:%d", f.Step, f.Line)
 	}
+	return fmt.Sprintf("stage %s: %s: %s", f.Stage, at, f.How())
+}
+
+// How says in words how the step ended.
+func (f *Failure) How() string {
 	switch {
 	case f.Reason != "":
-		return fmt.Sprintf("stage %s: %s: %s", f.Stage, at, f.Reason)
+		return f.Reason
 	case f.Signal != "":
-		return fmt.Sprintf("stage %s: %s: ended by signal %s", f.Stage, at, f.Signal)
+		return "ended by signal " + f.Signal
 	}
-	return fmt.Sprintf("stage %s: %s: exit code %d", f.Stage, at, f.Code)
+	return fmt.Sprintf("exit code %d", f.Code)
+}
+
+// StepRecord is what a build's record says of a step that ran.
+type StepRecord struct {
+	Name   string        `json:"name"`
+	Source string        `json:"source,omitempty"`
+	Digest string        `json:"sha256"` // of what went in
+	Lines  int64         `json:"lines"`  // that it printed
+	Took   time.Duration `json:"took_ns"`
 }
 
 // StageRecord is what a build's record says of a stage.
 type StageRecord struct {
-	Name   string        `json:"name"`
-	Key    string        `json:"key"`
-	Layer  string        `json:"layer"`
-	Bytes  int64         `json:"bytes"`
-	Reused string        `json:"reused,omitempty"` // the build that ran it
-	Took   time.Duration `json:"took_ns"`
+	Name    string        `json:"name"`
+	Key     string        `json:"key"`
+	Layer   string        `json:"layer"`
+	Bytes   int64         `json:"bytes"`
+	Reason  string        `json:"reason,omitempty"` // why it ran
+	Reused  string        `json:"reused,omitempty"` // the build that ran it
+	Retries int           `json:"retries,omitempty"`
+	Took    time.Duration `json:"took_ns"`
+	Steps   []StepRecord  `json:"steps,omitempty"`
 }
 
-// Record is the document of a finished build, zygos.build/1.
+// ShapeRecord is what a build's record says of a variant.
+type ShapeRecord struct {
+	Variant string        `json:"variant,omitempty"`
+	Stages  []StageRecord `json:"stages"`
+	Seal    []seal.Result `json:"seal"`
+}
+
+// Record is the document of a finished build, zygos.build/2.
 type Record struct {
 	Schema  string           `json:"schema"`
 	Build   string           `json:"build"`
 	Version *catalog.Version `json:"version"`
-	Stages  []StageRecord    `json:"stages"`
-	Seal    []seal.Result    `json:"seal"`
+	Shapes  []ShapeRecord    `json:"shapes"`
 	Took    time.Duration    `json:"took_ns"`
 	Plan    *plan.Plan       `json:"plan"`
 }
@@ -88,16 +120,21 @@ type Record struct {
 // run is one build on its way.
 type run struct {
 	*Engine
-	plan   *plan.Plan
-	log    *Log
-	dir    string // everything unfinished
-	layers []string
-	tree   *layer.Tree
-	epoch  int64
-	record Record
+	plan    *plan.Plan
+	log     *Log
+	dir     string       // everything unfinished
+	store   *store.Store // the engine's, with its unfinished blobs in dir
+	secrets *secret.Matcher
+	record  Record
 }
 
-// Run carries out a plan. A step that fails gives a *Failure.
+// CancelledError says who stopped a build.
+type CancelledError struct{ Who string }
+
+func (c *CancelledError) Error() string { return "cancelled by " + c.Who }
+
+// Run carries out a plan. A step that fails gives a *Failure; a build that somebody stops from
+// elsewhere gives a *CancelledError.
 func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 	if err := e.claim(); err != nil {
 		return nil, err
@@ -107,38 +144,67 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 		return nil, err
 	}
 	defer lock.Close()
-	dir, hold, err := e.newRunDir(ctx, p.Build)
+	dir, hold, err := e.newRunDir(ctx, p)
 	if err != nil {
 		return nil, err
 	}
 	defer hold.Close()
-	r := &run{Engine: e, plan: p, layers: p.Base.Layers, epoch: p.Base.Epoch, record: Record{Schema: "zygos.build/1", Build: p.Build, Plan: p}}
-	r.dir = dir
+	r := &run{Engine: e, plan: p, dir: dir, store: &store.Store{Dir: e.Store.Dir, Temp: dir},
+		record: Record{Schema: "zygos.build/2", Build: p.Build, Plan: p}}
 	defer func() { _ = layer.RemoveAll(r.dir) }() // what stays is swept by the next build
-	e.Store.Temp = r.dir
 	if r.log, err = openLog(filepath.Join(e.State, "builds", p.Build), e.Watch); err != nil {
 		return nil, err
 	}
 	began := time.Now()
 	if err := e.Catalog.StartBuild(ctx, catalog.Build{ID: p.Build, Image: p.Image, Version: p.Version,
-		Base: p.Base.Name + "@" + p.Base.Version, Who: e.Who, Started: began}); err != nil {
+		Base: p.Base.Name + "@" + p.Base.Version, Who: e.Who, Started: began, Why: p.Why}); err != nil {
 		return nil, errors.Join(err, r.log.close())
 	}
-	err = r.carryOut(ctx, began)
+	inner, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	go r.heedCancel(inner, cancel)
+	r.secrets = secret.NewMatcher(secretsOf(p))
+	err = r.carryOut(inner, began)
+	if cause := context.Cause(inner); err != nil && cause != nil {
+		err = errors.Join(cause, ctx.Err())
+	}
+	e.forgetFailed(p.Image, p.Build)
 	if err != nil {
 		r.fail(ctx, err)
 		return nil, errors.Join(err, r.log.close())
 	}
+	if err := e.Trim(ctx); err != nil {
+		r.emit(Event{Kind: Note, Text: "the size budget could not be kept: " + err.Error()})
+	}
 	return &r.record, r.log.close()
+}
+
+func secretsOf(p *plan.Plan) (list []secret.Secret) {
+	for _, shape := range p.Shapes {
+		for _, s := range shape.Stages {
+			for _, m := range s.Secrets {
+				if !slices.Contains(list, m.Value) {
+					list = append(list, m.Value)
+				}
+			}
+		}
+	}
+	return list
 }
 
 func (r *run) fail(ctx context.Context, err error) {
 	state, text := catalog.Failed, err.Error()
-	if ctx.Err() != nil {
-		state, text = catalog.Interrupted, "interrupted"
+	var cancelled *CancelledError
+	switch {
+	case errors.As(err, &cancelled):
+		state, text = catalog.Cancelled, err.Error()
+	case ctx.Err() != nil:
+		state, text = catalog.Cancelled, "interrupted by "+r.Who
 	}
 	e := Event{Kind: Broke, Text: text}
-	errors.As(err, &e.Failure)
+	if state == catalog.Failed {
+		errors.As(err, &e.Failure)
+	}
 	r.emit(e)
 	// The context may have ended; the record of it must be written all the same. If it cannot,
 	// the next build finds that this one is gone.
@@ -146,263 +212,198 @@ func (r *run) fail(ctx context.Context, err error) {
 }
 
 func (r *run) emit(e Event) {
-	e.Build = r.plan.Build
+	e.Build, e.Image = r.plan.Build, r.plan.Image
 	r.log.emit(e)
 }
 
 func (r *run) carryOut(ctx context.Context, began time.Time) error {
-	r.emit(Event{Kind: Started, Image: r.plan.Image, Version: r.plan.Version})
+	r.emit(Event{Kind: Started, Version: r.plan.Version, Text: r.plan.Why})
+	r.keepTexts()
 	if err := r.base(ctx); err != nil {
 		return err
 	}
-	for i := range r.plan.Stages {
-		if err := r.stage(ctx, i); err != nil {
-			return err
-		}
+	branches := make([]*branch, len(r.plan.Shapes))
+	group, within := errgroup.WithContext(ctx)
+	for i := range r.plan.Shapes {
+		b := &branch{run: r, shape: &r.plan.Shapes[i], number: i, layers: r.plan.Shapes[i].Layers}
+		b.record.Variant = b.shape.Variant
+		branches[i] = b
+		group.Go(func() error { return b.carryOut(within) })
 	}
-	if err := r.seal(); err != nil {
+	if err := group.Wait(); err != nil {
 		return err
 	}
-	artifacts, err := r.capture(ctx)
-	if err != nil {
-		return err
-	}
-	return r.register(ctx, artifacts, began)
+	return r.register(ctx, branches, began)
 }
 
 func (r *run) base(ctx context.Context) error {
 	began := time.Now()
-	if r.layers == nil {
+	if r.plan.Shapes[0].Layers == nil {
 		snap, err := r.Base(ctx, r.plan.Base.Name, r.dir, func(doing string, done, total int64) {
 			r.emit(Event{Kind: Progress, Text: doing, Done: done, Total: total})
 		})
 		if err != nil {
-			return err
+			return r.full(err, 0)
 		}
-		r.layers = []string{snap.Layer}
-		if _, set, _ := plan.SourceDateEpoch(); !set { // checked when the plan was made
-			r.epoch = snap.Epoch
+		_, set, _ := plan.SourceDateEpoch() // checked when the plan was made
+		for i := range r.plan.Shapes {
+			shape := &r.plan.Shapes[i]
+			if shape.Layers = []string{snap.Layer}; !set {
+				shape.Epoch = snap.Epoch
+			}
 		}
-		r.plan.Base.Layers, r.plan.Base.Epoch = r.layers, r.epoch
 	}
-	for _, digest := range r.layers {
-		if !r.Layers.Has(digest) {
-			return fmt.Errorf("a layer of %s@%s is missing from %s; build %s again with --force", r.plan.Base.Name, r.plan.Base.Version, r.Layers.Dir, r.plan.Base.Name)
+	for _, shape := range r.plan.Shapes {
+		for _, digest := range shape.Layers {
+			if !r.Layers.Has(digest) {
+				return fmt.Errorf("a layer of %s@%s is missing from %s; build %s again with --force", r.plan.Base.Name, r.plan.Base.Version, r.Layers.Dir, r.plan.Base.Name)
+			}
 		}
 	}
 	r.emit(Event{Kind: BaseReady, Text: r.plan.Base.Name + "@" + r.plan.Base.Version, Took: time.Since(began)})
 	return nil
 }
 
-// merged is the tree as it stands.
-func (r *run) merged() (*layer.Tree, error) {
-	if r.tree == nil {
-		var err error
-		if r.tree, err = r.Layers.Stack(r.layers); err != nil {
-			return nil, err
-		}
-	}
-	return r.tree, nil
-}
-
-func (r *run) push(digest string) {
-	if digest == layer.EmptyDigest {
-		return
-	}
-	r.layers = append(r.layers[:len(r.layers):len(r.layers)], digest)
-	if r.tree == nil {
-		return
-	}
-	if x, err := r.Layers.Index(digest); err == nil {
-		r.tree.Push(x)
-	} else {
-		r.tree = nil // merged meets the error again
-	}
-}
-
-// seal removes what clones must not share, as a layer of its own.
-func (r *run) seal() error {
-	began := time.Now()
-	tree, err := r.merged()
-	if err != nil {
-		return err
-	}
-	x, results := seal.Seal(tree, r.plan.Keep, r.epoch)
-	digest := layer.EmptyDigest
-	if len(x) > 0 {
-		if digest, err = r.keep(x); err != nil {
-			return fmt.Errorf("seal: %w", err)
-		}
-	}
-	r.push(digest)
-	r.record.Seal = results
-	r.emit(Event{Kind: Sealed, Seal: results, Layer: digest, Took: time.Since(began)})
-	return nil
-}
-
-// keep writes a layer without file contents.
-func (r *run) keep(x layer.Index) (string, error) {
-	dir, err := r.Layers.Begin(r.dir)
-	if err != nil {
-		return "", err
-	}
-	folder := layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: r.Layers.Owners}
-	for i := range x {
-		if err := folder.Put(&x[i], nil); err != nil {
-			return "", err
-		}
-	}
-	if err := folder.Finish(x); err != nil {
-		return "", err
-	}
-	return r.Layers.Commit(dir, x)
-}
-
 // register makes the build a version, after all its bytes are safe.
-func (r *run) register(ctx context.Context, artifacts []catalog.Artifact, began time.Time) error {
+func (r *run) register(ctx context.Context, branches []*branch, began time.Time) error {
 	if err := r.Layers.Sync(); err != nil { // children stand on the layers
 		return err
 	}
 	now := time.Now().UTC()
 	p := r.plan
 	v := catalog.Version{Image: p.Image, Version: p.Version, Build: p.Build, Created: now, BaseName: p.Base.Name, BaseVersion: p.Base.Version,
-		BaseDigest: p.Base.Digest, Fingerprint: p.Fingerprint, Epoch: r.epoch, Layers: r.layers, Labels: p.Labels, Artifacts: artifacts}
+		BaseDigest: p.Base.Digest, Fingerprint: p.Fingerprint, Epoch: p.Shapes[0].Epoch, Labels: p.Labels}
+	var listed []store.Listed
+	for _, b := range branches {
+		v.Trees = append(v.Trees, catalog.Tree{Variant: b.shape.Variant, Layers: b.layers, Labels: b.shape.Labels})
+		v.Artifacts = append(v.Artifacts, b.artifacts...)
+		r.record.Shapes = append(r.record.Shapes, b.record)
+		for _, a := range b.artifacts {
+			listed = append(listed, store.Listed{Blob: store.Blob{Digest: a.Digest, Bytes: a.Bytes}, MediaType: mediaTypes[a.Format], Title: FileName(p.Image, p.Version, a)})
+		}
+	}
 	r.record.Version, r.record.Took = &v, time.Since(began)
 	text, err := json.MarshalIndent(r.record, "", "  ")
 	if err != nil {
 		return err
 	}
-	if err := store.WriteFile(filepath.Join(r.State, "builds", p.Build, "record.json"), append(text, '\n')); err != nil {
-		return err
+	if err := store.WriteFile(r.path("record.json"), append(text, '\n')); err != nil {
+		return r.full(err, 0)
 	}
-	var listed []store.Listed
-	for _, a := range artifacts {
-		listed = append(listed, store.Listed{Blob: store.Blob{Digest: a.Digest, Bytes: a.Bytes}, MediaType: mediaTypes[a.Format], Title: FileName(p.Image, p.Version, a.Format)})
+	if err := r.store.List(p.Image+":"+p.Version, now.Format(time.RFC3339), listed); err != nil {
+		return r.full(err, 0)
 	}
-	if err := r.Store.List(p.Image+":"+p.Version, now.Format(time.RFC3339), listed); err != nil {
+	if err := ctx.Err(); err != nil {
 		return err
 	}
 	if err := r.Catalog.Register(ctx, v); err != nil {
 		return err
 	}
-	r.emit(Event{Kind: Finished, Image: p.Image, Version: p.Version, Took: r.record.Took})
+	r.emit(Event{Kind: Finished, Version: p.Version, Took: r.record.Took})
 	return nil
 }
 
-// claim notes which ids this state's trees use, and refuses a state whose trees use others.
-func (e *Engine) claim() error {
-	name := filepath.Join(e.State, "ids.json")
-	text, err := os.ReadFile(name)
-	if errors.Is(err, os.ErrNotExist) {
-		if text, err = json.Marshal(e.IDs); err != nil {
-			return err
-		}
-		return store.WriteFile(name, append(text, '\n'))
-	}
-	var had machine.IDs
-	if err == nil {
-		err = json.Unmarshal(text, &had)
-	}
-	if err != nil {
-		return fmt.Errorf("%s: %w", name, err)
-	}
-	if had.Host != e.IDs.Host || had.Count != e.IDs.Count {
-		return fmt.Errorf("the state in %s was made with the ids from %d (%d of them), and this run would use %d (%d): it belongs to another user, or the host's id ranges changed.\n"+
-			"Run as the same user as before, or use a state of your own with --state DIR", e.State, had.Host, had.Count, e.IDs.Host, e.IDs.Count)
-	}
-	return nil
-}
+// path is a file in the build's own folder.
+func (r *run) path(name string) string { return filepath.Join(r.State, "builds", r.plan.Build, name) }
 
-// BusyError says that another build of the image runs.
-type BusyError struct{ Image string }
-
-func (b *BusyError) Error() string {
-	return fmt.Sprintf("another build of %s is running; wait for it ('zygos builds' shows it) and run the command again", b.Image)
-}
-
-func (e *Engine) lockImage(image string) (*os.File, error) {
-	dir := filepath.Join(e.State, "locks")
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, err
-	}
-	lock, err := os.OpenFile(filepath.Join(dir, image), os.O_CREATE|os.O_RDWR, 0o644)
+// ReadRecord reads the record of a build that made a version.
+func ReadRecord(state, id string) (*Record, error) {
+	text, err := os.ReadFile(filepath.Join(state, "builds", id, "record.json"))
 	if err != nil {
 		return nil, err
 	}
-	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		lock.Close()
-		if errors.Is(err, unix.EWOULDBLOCK) {
-			return nil, &BusyError{image}
-		}
-		return nil, err
+	var r Record
+	if err := json.Unmarshal(text, &r); err != nil {
+		return nil, fmt.Errorf("record of %s: %w", id, err)
 	}
-	return lock, nil
+	return &r, nil
 }
 
-// alone holds a lock while run folders are made or looked through.
-func (e *Engine) alone(do func() error) error {
-	lock, err := os.OpenFile(filepath.Join(e.State, "locks", ".run"), os.O_CREATE|os.O_RDWR, 0o644)
-	if err != nil {
+// full says of an error for want of space how much there is and, if need is known, how much is
+// missing; other errors pass. need is in bytes.
+func (e *Engine) full(err error, need int64) error {
+	if !errors.Is(err, unix.ENOSPC) && !errors.Is(err, unix.EDQUOT) {
 		return err
 	}
-	defer lock.Close() // and with it the lock
-	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX); err != nil {
-		return err
+	free := e.free()
+	missing := ""
+	if need > free {
+		missing = fmt.Sprintf("; about %d MiB more are needed", (need-free)>>20+1)
 	}
-	return do()
+	return fmt.Errorf("%w: the disk of %s is full: %d MiB are free%s. Make room and run the command again: finished stages are kept, nothing is damaged", err, e.State, free>>20, missing)
 }
 
-// newRunDir removes what builds left that died, and makes this one's folder for unfinished things;
-// whoever holds its lock is alive.
-func (e *Engine) newRunDir(ctx context.Context, id string) (dir string, hold *os.File, err error) {
-	dir = filepath.Join(e.State, "run", id)
-	err = e.alone(func() error {
-		if err := e.sweep(ctx); err != nil {
-			return err
-		}
-		if err := os.MkdirAll(dir, 0o755); err != nil {
-			return err
-		}
-		if hold, err = os.Create(filepath.Join(dir, "lock")); err != nil {
-			return err
-		}
-		return unix.Flock(int(hold.Fd()), unix.LOCK_EX)
-	})
-	return dir, hold, err
+// free is how many bytes an ordinary process may still write to the state's disk.
+func (e *Engine) free() int64 {
+	var fs unix.Statfs_t
+	if unix.Statfs(e.State, &fs) != nil {
+		return 0
+	}
+	return int64(fs.Bavail) * fs.Bsize
 }
 
-// Alive says whether the process of a build still runs.
-func Alive(state, id string) bool {
-	lock, err := os.Open(filepath.Join(state, "run", id, "lock"))
+const textSize = 256 << 10 // larger files are no text that people compare
+
+// keepTexts keeps the files that go into the build, as far as they are text, so that later plans
+// can say what changed in them. A file that is not kept only makes a later reason shorter.
+func (r *run) keepTexts() {
+	dir := filepath.Join(r.State, "texts")
+	if os.MkdirAll(dir, 0o755) != nil {
+		return
+	}
+	keep := func(digest string, read func() ([]byte, error)) {
+		name := filepath.Join(dir, digest)
+		if _, err := os.Stat(name); err == nil {
+			return
+		}
+		if text, err := read(); err == nil && len(text) <= textSize && !slices.Contains(text, 0) {
+			part := filepath.Join(r.dir, "text-"+digest)
+			if os.WriteFile(part, text, 0o644) == nil {
+				_ = os.Rename(part, name) // as the comment says
+			}
+		}
+	}
+	for _, s := range r.plan.Sources {
+		keep(s.Digest, func() ([]byte, error) {
+			f, err := os.Open(filepath.Join(r.Root, s.Path))
+			if err != nil {
+				return nil, err
+			}
+			defer f.Close()
+			text, err := io.ReadAll(io.LimitReader(f, textSize+1))
+			if err == nil && plan.Digest(text) != s.Digest {
+				err = errors.New("not what the plan saw")
+			}
+			return text, err
+		})
+	}
+	for _, shape := range r.plan.Shapes {
+		for _, s := range shape.Stages {
+			for _, step := range s.Steps {
+				if step.Script != nil {
+					keep(step.Digest, func() ([]byte, error) { return step.Script, nil })
+				}
+			}
+		}
+	}
+}
+
+// Text is a file that an earlier build kept, nil if it was not.
+func Text(state, digest string) []byte {
+	text, err := os.ReadFile(filepath.Join(state, "texts", filepath.Base(digest)))
 	if err != nil {
-		return false
-	}
-	defer lock.Close()
-	return unix.Flock(int(lock.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil
-}
-
-// sweep removes the folders of builds that died; one that is alive is not touched.
-func (e *Engine) sweep(ctx context.Context) error {
-	entries, err := os.ReadDir(filepath.Join(e.State, "run"))
-	if errors.Is(err, os.ErrNotExist) {
 		return nil
 	}
-	for _, entry := range entries {
-		if Alive(e.State, entry.Name()) {
-			continue
-		}
-		if e := layer.RemoveAll(filepath.Join(e.State, "run", entry.Name())); e != nil {
-			err = errors.Join(err, e)
-			continue
-		}
-		err = errors.Join(err, e.Catalog.EndBuild(ctx, entry.Name(), catalog.Interrupted, "its process ended without a word", time.Now()))
-	}
-	return err
+	return text
 }
 
 // FileName is what an artifact is called outside the store.
-func FileName(image, version, format string) string {
-	return image + "-" + version + extensions[format]
+func FileName(image, version string, a catalog.Artifact) string {
+	name := image + "-" + version
+	if a.Variant != "" {
+		name += "-" + a.Variant
+	}
+	return name + extensions[a.Format]
 }
 
 var (

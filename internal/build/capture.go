@@ -5,7 +5,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"path/filepath"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -18,39 +18,36 @@ import (
 )
 
 // capture writes the artifacts into the store.
-func (r *run) capture(ctx context.Context) ([]catalog.Artifact, error) {
-	tree, err := r.merged()
+func (b *branch) capture(ctx context.Context) ([]catalog.Artifact, error) {
+	tree, err := b.merged()
 	if err != nil {
 		return nil, err
 	}
 	nodes := tree.Nodes()
 	var list []catalog.Artifact
-	for _, a := range r.plan.Artifacts {
+	for _, a := range b.shape.Artifacts {
 		began := time.Now()
-		blob, err := r.captureOne(ctx, a, nodes)
-		if errors.Is(err, unix.ENOSPC) {
-			err = fmt.Errorf("%w; make room on the disk of %s and run the command again, finished stages are kept", err, r.State)
-		}
+		blob, err := b.captureOne(ctx, a, nodes)
 		if err != nil {
-			return nil, fmt.Errorf("capture %s: %w", a.Format, err)
+			return nil, fmt.Errorf("capture %s: %w", a.Format, b.full(err, size(nodes)))
 		}
-		artifact := catalog.Artifact{Format: a.Format, Digest: blob.Digest, Bytes: blob.Bytes}
+		artifact := catalog.Artifact{Variant: b.shape.Variant, Format: a.Format, Digest: blob.Digest, Bytes: blob.Bytes}
 		list = append(list, artifact)
-		r.emit(Event{Kind: Captured, File: &artifact, Took: time.Since(began)})
+		b.emit(Event{Kind: Captured, File: &artifact, Took: time.Since(began)})
 	}
 	return list, nil
 }
 
-func (r *run) captureOne(ctx context.Context, a definition.Artifact, nodes []*layer.Node) (store.Blob, error) {
-	w, err := r.Store.Create()
+func (b *branch) captureOne(ctx context.Context, a definition.Artifact, nodes []*layer.Node) (store.Blob, error) {
+	w, err := b.store.Create()
 	if err != nil {
 		return store.Blob{}, err
 	}
 	defer w.Discard()
 	if a.Format == "tar" {
-		err = r.writeTar(ctx, w, nodes)
+		err = b.writeTar(ctx, w, nodes)
 	} else {
-		err = r.writeRaw(ctx, w, a, nodes)
+		err = b.writeRaw(ctx, w, a, nodes)
 	}
 	if err != nil {
 		return store.Blob{}, err
@@ -58,33 +55,32 @@ func (r *run) captureOne(ctx context.Context, a definition.Artifact, nodes []*la
 	return w.Commit()
 }
 
-func (r *run) content(n *layer.Node) string {
-	return filepath.Join(r.Layers.TreeDir(r.layers[n.Layer]), n.Path)
+// size is how many bytes of content a tree holds.
+func size(nodes []*layer.Node) (bytes int64) {
+	for _, n := range nodes {
+		if n.Same == "" {
+			bytes += n.Size
+		}
+	}
+	return bytes
 }
 
 // progress reports bytes of content.
-func (r *run) progress(doing string, nodes []*layer.Node) func(n int64) {
-	var total, done int64
-	for _, n := range nodes {
-		if n.Same == "" {
-			total += n.Size
-		}
-	}
-	return func(n int64) {
-		done += n
-		r.emit(Event{Kind: Progress, Text: doing, Done: done, Total: total})
-	}
+func (b *branch) progress(doing string, nodes []*layer.Node) func(n int64) {
+	total := size(nodes)
+	var done atomic.Int64
+	return func(n int64) { b.emit(Event{Kind: Progress, Text: doing, Done: done.Add(n), Total: total}) }
 }
 
-func (r *run) writeTar(ctx context.Context, w *store.Writer, nodes []*layer.Node) error {
+func (b *branch) writeTar(ctx context.Context, w *store.Writer, nodes []*layer.Node) error {
 	packed, err := store.NewCompressor(w)
 	if err != nil {
 		return err
 	}
-	tell := r.progress("capture tar", nodes)
+	tell := b.progress("capture tar", nodes)
 	tw := layer.NewTarWriter(packed)
 	for _, n := range nodes {
-		if err = tw.Add(ctx, n, r.content(n)); err != nil {
+		if err = tw.Add(ctx, n, b.content(n)); err != nil {
 			break
 		}
 		tell(n.Size)
@@ -99,11 +95,11 @@ func (r *run) writeTar(ctx context.Context, w *store.Writer, nodes []*layer.Node
 var fileTypes = map[layer.Kind]uint32{layer.Dir: unix.S_IFDIR, layer.File: unix.S_IFREG, layer.Symlink: unix.S_IFLNK,
 	layer.Char: unix.S_IFCHR, layer.Block: unix.S_IFBLK, layer.Fifo: unix.S_IFIFO}
 
-func (r *run) writeRaw(ctx context.Context, w *store.Writer, a definition.Artifact, nodes []*layer.Node) error {
+func (b *branch) writeRaw(ctx context.Context, w *store.Writer, a definition.Artifact, nodes []*layer.Node) error {
 	files := make([]disk.File, len(nodes))
 	for i, n := range nodes {
 		files[i] = disk.File{Path: n.Path, Mode: fileTypes[n.Kind] | n.Mode, UID: n.UID, GID: n.GID, MTime: n.MTime, Size: n.Size,
-			Link: n.Link, Same: n.Same, Major: n.Major, Minor: n.Minor, Xattrs: n.Xattrs, Source: r.content(n)}
+			Link: n.Link, Same: n.Same, Major: n.Major, Minor: n.Minor, Xattrs: n.Xattrs, Source: b.content(n)}
 		if n.Data != nil {
 			files[i].Data = make([]disk.Segment, len(n.Data))
 			for j, s := range n.Data {
@@ -111,18 +107,18 @@ func (r *run) writeRaw(ctx context.Context, w *store.Writer, a definition.Artifa
 			}
 		}
 	}
-	o := disk.Options{Size: a.Size, Label: label(r.plan.Image), Epoch: r.epoch}
+	o := disk.Options{Size: a.Size, Label: label(b.plan.Image), Epoch: b.shape.Epoch}
 	// The file system's id follows from the tree: the same tree has the same id, another tree another.
-	id, err := hex.DecodeString(layer.TreeDigest(r.layers))
+	id, err := hex.DecodeString(layer.TreeDigest(b.layers))
 	if err != nil {
 		return err
 	}
 	copy(o.UUID[:], id)
 	o.UUID[6], o.UUID[8] = o.UUID[6]&0x0f|0x80, o.UUID[8]&0x3f|0x80 // RFC 9562, 5.8: version 8, made from a hash
-	_, err = disk.WriteExt4(ctx, told{w, r.progress("capture raw", nodes)}, files, o)
+	_, err = disk.WriteExt4(ctx, told{w, b.progress("capture raw", nodes)}, files, o)
 	var small *disk.SizeError
 	if errors.As(err, &small) {
-		return fmt.Errorf("%w; give the artifact a larger size in images/%s.toml, or leave size out for the smallest", err, r.plan.Image)
+		return fmt.Errorf("%w; give the artifact a larger size in images/%s.toml, or leave size out for the smallest", err, b.plan.Image)
 	}
 	return err
 }

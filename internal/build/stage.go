@@ -2,6 +2,7 @@ package build
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -11,117 +12,382 @@ import (
 	"sync"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
 	"golang.org/x/sys/unix"
 
+	"zygos/internal/catalog"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
+	"zygos/internal/seal"
+	"zygos/internal/store"
 )
 
-// stage reuses a stage's layer or runs it on the tree as it stands.
-func (r *run) stage(ctx context.Context, i int) error {
-	s := &r.plan.Stages[i]
-	key := r.plan.StageKey(i, r.layers)
-	if snap := r.Layers.Find(key); snap != nil {
-		r.push(snap.Layer)
-		r.record.Stages = append(r.record.Stages, StageRecord{Name: s.Name, Key: key, Layer: snap.Layer, Bytes: snap.Bytes, Reused: snap.Build})
-		r.emit(Event{Kind: Reused, Stage: s.Name, Layer: snap.Layer, From: snap.Build, Took: snap.Took})
-		return nil
+// branch is one variant of a build on its way.
+type branch struct {
+	*run
+	shape     *plan.Shape
+	number    int
+	layers    []string
+	makers    []string // for each layer beyond the base: the stage that made it
+	tree      *layer.Tree
+	record    ShapeRecord
+	artifacts []catalog.Artifact
+}
+
+func (b *branch) emit(e Event) {
+	e.Variant = b.shape.Variant
+	b.run.emit(e)
+}
+
+func (b *branch) carryOut(ctx context.Context) error {
+	for i := range b.shape.Stages {
+		if err := b.stage(ctx, i); err != nil {
+			return err
+		}
+		if err := b.bring(&b.shape.Stages[i]); err != nil {
+			return err
+		}
 	}
-	began := time.Now()
-	r.emit(Event{Kind: StageBegan, Stage: s.Name})
-	digest, bytes, err := r.runStage(ctx, i)
-	if errors.Is(err, unix.ENOSPC) {
-		err = fmt.Errorf("%w; make room on the disk of %s and run the command again, finished stages are kept", err, r.State)
+	if err := b.seal(); err != nil {
+		return b.full(err, 0)
 	}
+	release, err := b.slot(ctx)
 	if err != nil {
 		return err
 	}
-	took := time.Since(began)
-	if err := r.Layers.Remember(layer.Snapshot{Key: key, Layer: digest, Bytes: bytes, Build: r.plan.Build, Created: time.Now().UTC(), Took: took}); err != nil {
+	defer release()
+	if err := b.searchSecrets(ctx); err != nil {
 		return err
 	}
-	r.push(digest)
-	r.record.Stages = append(r.record.Stages, StageRecord{Name: s.Name, Key: key, Layer: digest, Bytes: bytes, Took: took})
-	r.emit(Event{Kind: StageDone, Stage: s.Name, Layer: digest, Done: bytes, Took: took})
+	b.artifacts, err = b.capture(ctx)
+	return err
+}
+
+// merged is the tree as it stands.
+func (b *branch) merged() (*layer.Tree, error) {
+	if b.tree == nil {
+		var err error
+		if b.tree, err = b.Layers.Stack(b.layers); err != nil {
+			return nil, err
+		}
+	}
+	return b.tree, nil
+}
+
+func (b *branch) push(digest, maker string) {
+	if digest == layer.EmptyDigest {
+		return
+	}
+	b.layers = append(b.layers[:len(b.layers):len(b.layers)], digest)
+	b.makers = append(b.makers, maker)
+	if b.tree == nil {
+		return
+	}
+	if x, err := b.Layers.Index(digest); err == nil {
+		b.tree.Push(x)
+	} else {
+		b.tree = nil // merged meets the error again
+	}
+}
+
+// seal removes what clones must not share, as a layer of its own.
+func (b *branch) seal() error {
+	began := time.Now()
+	tree, err := b.merged()
+	if err != nil {
+		return err
+	}
+	x, results := seal.Seal(tree, b.plan.Keep, b.shape.Epoch)
+	digest := layer.EmptyDigest
+	if len(x) > 0 {
+		if digest, err = b.keep(x); err != nil {
+			return fmt.Errorf("seal: %w", err)
+		}
+	}
+	b.push(digest, "seal")
+	b.record.Seal = results
+	b.emit(Event{Kind: Sealed, Seal: results, Layer: digest, Took: time.Since(began)})
 	return nil
 }
 
-func (r *run) runStage(ctx context.Context, i int) (digest string, bytes int64, err error) {
-	tree, err := r.merged()
+// keep writes a layer without file contents.
+func (b *branch) keep(x layer.Index) (string, error) {
+	dir, err := b.Layers.Begin(b.dir)
 	if err != nil {
-		return "", 0, err
+		return "", err
 	}
-	dir, err := r.Layers.Begin(r.dir)
+	folder := layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: b.Layers.Owners}
+	for i := range x {
+		if err := folder.Put(&x[i], nil); err != nil {
+			return "", err
+		}
+	}
+	if err := folder.Finish(x); err != nil {
+		return "", err
+	}
+	return b.Layers.Commit(dir, x)
+}
+
+// stage reuses a stage's layer or runs it on the tree as it stands.
+func (b *branch) stage(ctx context.Context, i int) error {
+	s := &b.shape.Stages[i]
+	key := b.shape.Key(i, b.layers)
+	release, err := b.once(ctx, s.Name, b.shape.Variant, key)
 	if err != nil {
-		return "", 0, err
+		return err
 	}
+	defer release()
+	trace := b.plan.TraceOf(b.number, i, b.layers)
+	trace.Stage.Key = key
+	snap := b.Layers.Find(key)
+	if snap != nil && !b.Layers.Touch(key) {
+		snap = nil
+	}
+	reason := b.plan.Reason(b.number, i, b.layers, snap)
+	if snap != nil && (reason == "" || snap.Build == b.plan.Build) {
+		b.push(snap.Layer, s.Name)
+		b.record.Stages = append(b.record.Stages, StageRecord{Name: s.Name, Key: key, Layer: snap.Layer, Bytes: snap.Bytes, Reused: snap.Build})
+		b.emit(Event{Kind: Reused, Stage: s.Name, Layer: snap.Layer, From: snap.Build, Took: snap.Took})
+		b.keepTrace(trace)
+		return nil
+	}
+	began := time.Now()
+	b.emit(Event{Kind: StageBegan, Stage: s.Name, Text: reason})
+	digest, bytes, w, tries, err := b.insist(ctx, i)
+	if err != nil {
+		return b.full(err, 0)
+	}
+	took := time.Since(began)
+	if err := b.Layers.Remember(layer.Snapshot{Key: key, Layer: digest, Bytes: bytes, Build: b.plan.Build, Created: time.Now().UTC(), Took: took}); err != nil {
+		return b.full(err, 0)
+	}
+	b.push(digest, s.Name)
+	b.record.Stages = append(b.record.Stages, StageRecord{Name: s.Name, Key: key, Layer: digest, Bytes: bytes, Reason: reason, Retries: tries, Took: took, Steps: w.steps})
+	b.emit(Event{Kind: StageDone, Stage: s.Name, Layer: digest, Done: bytes, Took: took})
+	b.keepTrace(trace)
+	return nil
+}
+
+// insist runs a stage, and again from the same tree after growing pauses if its scripts fail.
+func (b *branch) insist(ctx context.Context, i int) (digest string, bytes int64, w *watcher, tries int, err error) {
+	s := &b.shape.Stages[i]
+	pauses := backoff.NewExponentialBackOff()
+	pauses.InitialInterval, pauses.MaxInterval = time.Second, time.Minute
+	for ; ; tries++ {
+		digest, bytes, w, err = b.runStage(ctx, i, tries == s.Retries)
+		var failed *Failure
+		if !errors.As(err, &failed) || tries == s.Retries || ctx.Err() != nil {
+			return digest, bytes, w, tries, err
+		}
+		pause := pauses.NextBackOff().Round(100 * time.Millisecond)
+		b.emit(Event{Kind: Retry, Stage: s.Name, Step: failed.Step, Text: failed.How(), Took: pause, Done: int64(tries + 1), Total: int64(s.Retries)})
+		select {
+		case <-ctx.Done():
+			return "", 0, nil, tries, ctx.Err()
+		case <-time.After(pause):
+		}
+	}
+}
+
+// runStage runs a stage once; of the last try, the state in which it failed is kept.
+func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string, bytes int64, w *watcher, err error) {
+	release, err := b.slot(ctx)
+	if err != nil {
+		return "", 0, nil, err
+	}
+	defer release()
+	tree, err := b.merged()
+	if err != nil {
+		return "", 0, nil, err
+	}
+	dir, err := b.Layers.Begin(b.dir)
+	if err != nil {
+		return "", 0, nil, err
+	}
+	defer func() { _ = layer.RemoveAll(dir) }() // gone already if it became a layer; else swept with the run's folder
 	upper := filepath.Join(dir, "tree")
-	if err := (layer.Folder{Dir: upper, Owners: r.Layers.Owners}).Root(tree); err != nil {
-		return "", 0, err
+	if err := (layer.Folder{Dir: upper, Owners: b.Layers.Owners}).Root(tree); err != nil {
+		return "", 0, nil, err
 	}
-	scratch := filepath.Join(r.dir, "scratch-"+strconv.Itoa(i))
-	if err := os.Mkdir(scratch, 0o755); err != nil {
-		return "", 0, err
+	scratch, err := os.MkdirTemp(b.dir, "scratch-")
+	if err == nil {
+		err = os.Chmod(scratch, 0o755)
+	}
+	if err != nil {
+		return "", 0, nil, err
 	}
 	defer func() { _ = layer.RemoveAll(scratch) }() // what stays goes with the run's folder
-	w := &watcher{run: r, stage: &r.plan.Stages[i]}
-	if err := r.Machine.Run(ctx, r.orders(&r.plan.Stages[i], upper, scratch), w); err != nil {
+	s := &b.shape.Stages[i]
+	w = &watcher{branch: b, stage: s}
+	if err := b.Machine.Run(ctx, b.orders(s, upper, scratch), w); err != nil {
 		var failed *machine.StepError
 		if errors.As(err, &failed) {
-			return "", 0, w.failure(failed)
+			f := w.failure(failed)
+			if free := b.free(); free < 1<<20 {
+				f.Reason = fmt.Sprintf("%s; the disk of %s is full (%d KiB are free): make room and run the command again, finished stages are kept", f.How(), b.State, free>>10)
+			}
+			f.Kept = last && b.keepFailed(i, upper, f) == nil
+			return "", 0, w, f
 		}
 		if ctx.Err() != nil {
-			return "", 0, err
+			return "", 0, w, err
 		}
-		return "", 0, fmt.Errorf("stage %s: %w", r.plan.Stages[i].Name, err)
+		return "", 0, w, fmt.Errorf("stage %s: %w", s.Name, err)
 	}
-	x, err := layer.Scan(ctx, upper, tree, r.Layers.Owners, r.epoch)
+	if s.Restart {
+		w.steps = append(w.steps, StepRecord{Name: "restart"}) // the next stage starts on a fresh machine, as every stage does
+		b.emit(Event{Kind: StepBegan, Stage: s.Name, Step: "restart"})
+	}
+	x, err := layer.Scan(ctx, upper, tree, b.Layers.Owners, b.shape.Epoch)
 	if err != nil {
-		return "", 0, err
+		return "", 0, w, err
 	}
-	digest, err = r.Layers.Commit(dir, x)
-	return digest, x.Bytes(), err
+	digest, err = b.Layers.Commit(dir, x)
+	return digest, x.Bytes(), w, err
 }
 
 // orders turns a stage of the plan into what the machine is told.
-func (r *run) orders(s *plan.Stage, upper, scratch string) machine.Stage {
-	m := machine.Stage{Name: s.Name, Hostname: "zygos", Upper: upper, Scratch: scratch, Network: s.Network, Timeout: s.Timeout}
-	for _, digest := range r.layers {
-		m.Layers = append(m.Layers, r.Layers.TreeDir(digest))
+func (b *branch) orders(s *plan.Stage, upper, scratch string) machine.Stage {
+	m := machine.Stage{Name: s.Name, Hostname: "zygos", Upper: upper, Scratch: scratch, Network: s.Network, Timeout: s.Timeout,
+		Limits: machine.Limits(b.plan.Limits)}
+	if b.secrets != nil {
+		m.Mask = b.secrets.Mask
+	}
+	for _, secret := range s.Secrets {
+		m.Secrets = append(m.Secrets, machine.Secret{Name: secret.Name, Variable: secret.Variable, Value: secret.Value.Value})
+	}
+	for _, digest := range b.layers {
+		m.Layers = append(m.Layers, b.Layers.TreeDir(digest))
 	}
 	for _, step := range s.Steps {
-		if step.To == "" {
+		if step.Files == nil {
 			m.Steps = append(m.Steps, machine.Step{Name: step.Name, Script: &machine.Script{Content: step.Script, User: s.User, Dir: s.Dir, Env: s.Env}})
 			continue
 		}
-		mode, _ := strconv.ParseUint(step.Mode, 8, 32) // written by the plan
-		m.Steps = append(m.Steps, machine.Step{Name: step.Name, Copy: &machine.Copy{From: filepath.Join(r.Root, step.Source), To: step.To, Mode: uint32(mode), Owner: step.Owner}})
+		c := &machine.Copy{Owner: step.Owner}
+		for _, f := range step.Files {
+			mode, _ := strconv.ParseUint(f.Mode, 8, 32) // written by the plan
+			c.Items = append(c.Items, machine.Item{From: filepath.Join(b.Root, f.Source), To: f.To, Mode: uint32(mode), Digest: f.Digest, Link: f.Link, Dir: f.Dir})
+		}
+		m.Steps = append(m.Steps, machine.Step{Name: step.Name, Copy: c})
 	}
 	return m
 }
 
+// traceFile is where a stage's trace is kept.
+func traceFile(state, image, variant, stage string) string {
+	if variant == "" {
+		variant = "_" // no variant is named so
+	}
+	return filepath.Join(state, "traces", image, variant, stage+".json")
+}
+
+// keepTrace notes how a stage came to its end. Without it, a later reason is only less exact.
+func (b *branch) keepTrace(t *plan.Trace) {
+	if had := ReadTrace(b.State, b.plan.Image, b.shape.Variant, t.Stage.Name); had != nil && had.Stage.Key == t.Stage.Key {
+		return
+	}
+	name := traceFile(b.State, b.plan.Image, b.shape.Variant, t.Stage.Name)
+	text, err := json.Marshal(t)
+	if err == nil && os.MkdirAll(filepath.Dir(name), 0o755) == nil {
+		part := filepath.Join(b.dir, "trace-"+b.shape.Variant+"-"+t.Stage.Name)
+		if os.WriteFile(part, text, 0o644) == nil {
+			_ = os.Rename(part, name) // as the comment says
+		}
+	}
+}
+
+// ReadTrace is how a stage last came to its end, nil if it never did.
+func ReadTrace(state, image, variant, stage string) *plan.Trace {
+	text, err := os.ReadFile(traceFile(state, image, variant, stage))
+	if err != nil {
+		return nil
+	}
+	var t plan.Trace
+	if json.Unmarshal(text, &t) != nil {
+		return nil
+	}
+	return &t
+}
+
+// bring copies files out of the tree into the build's folder.
+func (b *branch) bring(s *plan.Stage) error {
+	if len(s.Bring) == 0 {
+		return nil
+	}
+	tree, err := b.merged()
+	if err != nil {
+		return err
+	}
+	for _, from := range s.Bring {
+		name := strings.TrimPrefix(from, "/")
+		top := tree.Lookup(name)
+		if top == nil {
+			return fmt.Errorf("stage %s: %s is to be brought out and is not in the image", s.Name, from)
+		}
+		for _, p := range append([]string{name}, tree.Under(name)...) {
+			if n := tree.Lookup(p); n.Kind == layer.File {
+				if err := b.bringFile(s, n); err != nil {
+					return fmt.Errorf("stage %s: bring /%s: %w", s.Name, p, err)
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (b *branch) bringFile(s *plan.Stage, n *layer.Node) error {
+	content, err := os.ReadFile(b.content(n))
+	if err != nil {
+		return err
+	}
+	if b.secrets != nil {
+		if name, ok := b.secrets.In(string(content)); ok {
+			return &LeakError{Stage: s.Name, Path: n.Path, Secret: name}
+		}
+	}
+	rel := filepath.Join("files", b.shape.Variant, s.Name, n.Path)
+	to := b.path(rel)
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	if err := store.WriteFile(to, content); err != nil {
+		return b.full(err, int64(len(content)))
+	}
+	b.emit(Event{Kind: Brought, Stage: s.Name, Text: to, Done: int64(len(content))})
+	return nil
+}
+
+// content is where a node's bytes lie.
+func (b *branch) content(n *layer.Node) string {
+	return filepath.Join(b.Layers.TreeDir(b.layers[n.Layer]), n.Path)
+}
+
 // watcher turns what the machine tells into events and keeps the last lines for a failure's report.
 type watcher struct {
-	*run
+	*branch
 	stage *plan.Stage
 	mu    sync.Mutex
 	tail  []string
+	lines int64
+	steps []StepRecord
 }
 
 const tailLines = 12
 
 func (w *watcher) StepStarted(step int) {
 	w.mu.Lock()
-	w.tail = nil
+	w.tail, w.lines = nil, 0
 	w.mu.Unlock()
-	w.emit(Event{Kind: StepBegan, Stage: w.stage.Name, Step: w.stage.Steps[step].Name})
+	w.emit(Event{Kind: StepBegan, Stage: w.stage.Name, Step: w.stage.Steps[step].Name, Digest: w.stage.Steps[step].Digest})
 }
 
 func (w *watcher) Line(step int, stream, text string) {
 	// Interpreters call the script by its place in the sandbox; people know it by its own.
 	text = strings.ReplaceAll(text, machine.ScriptName(step), w.stage.Steps[step].Name)
 	w.mu.Lock()
+	w.lines++
 	if w.tail = append(w.tail, text); len(w.tail) > tailLines {
 		w.tail = w.tail[1:]
 	}
@@ -129,14 +395,92 @@ func (w *watcher) Line(step int, stream, text string) {
 	w.emit(Event{Kind: Output, Stage: w.stage.Name, Step: w.stage.Steps[step].Name, Stream: stream, Text: text})
 }
 
-func (w *watcher) StepEnded(step int, took time.Duration, _ *machine.StepError) {
-	w.emit(Event{Kind: StepDone, Stage: w.stage.Name, Step: w.stage.Steps[step].Name, Took: took})
+func (w *watcher) Cut(step int, stream string, lines, bytes int64) {
+	w.mu.Lock()
+	w.lines += lines
+	w.mu.Unlock()
+	w.emit(Event{Kind: Cut, Stage: w.stage.Name, Step: w.stage.Steps[step].Name, Stream: stream, Done: bytes, Lines: lines})
+}
+
+func (w *watcher) StepEnded(step int, took time.Duration, failed *machine.StepError) {
+	s := w.stage.Steps[step]
+	w.mu.Lock()
+	w.steps = append(w.steps, StepRecord{Name: s.Name, Source: s.Source, Digest: s.Digest, Lines: w.lines, Took: took})
+	lines := w.lines
+	w.mu.Unlock()
+	e := Event{Kind: StepDone, Stage: w.stage.Name, Step: s.Name, Took: took, Lines: lines}
+	if failed != nil {
+		e.Text = failed.How()
+	}
+	w.emit(e)
+}
+
+func (w *watcher) Note(text string) {
+	w.emit(Event{Kind: Note, Stage: w.stage.Name, Text: text})
 }
 
 func (w *watcher) failure(e *machine.StepError) *Failure {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	step := w.stage.Steps[e.Step]
-	return &Failure{Build: w.plan.Build, Stage: w.stage.Name, Step: step.Name, Source: step.Source, Line: e.Line, Code: e.Code,
+	return &Failure{Build: w.plan.Build, Image: w.plan.Image, Variant: w.shape.Variant, Stage: w.stage.Name, Step: step.Name, Source: step.Source, Line: e.Line, Code: e.Code,
 		Signal: e.Signal, Reason: e.Reason, Tail: w.tail}
+}
+
+// failedState is what is kept of a stage that failed, for a look at it.
+type failedState struct {
+	Failure *Failure   `json:"failure"`
+	Layers  []string   `json:"layers"`
+	Stage   plan.Stage `json:"stage"`
+	Scripts [][]byte   `json:"scripts"`
+}
+
+// keepFailed keeps the tree that a stage left when it failed.
+func (b *branch) keepFailed(i int, upper string, f *Failure) error {
+	if b.secrets != nil && len(b.shape.Stages[i].Secrets) > 0 {
+		b.emit(Event{Kind: Note, Stage: f.Stage, Text: "the state in which it failed is kept and may hold secrets; it is private to you, and goes with the next build of the image"})
+	}
+	dir := filepath.Join(b.State, "failed", b.plan.Build)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	state := failedState{Failure: f, Layers: b.layers, Stage: b.shape.Stages[i]}
+	for _, step := range state.Stage.Steps {
+		if step.Script != nil {
+			state.Scripts = append(state.Scripts, step.Script)
+		}
+	}
+	text, err := json.Marshal(state)
+	if err == nil {
+		err = os.Rename(upper, filepath.Join(dir, "tree"))
+	}
+	if err == nil {
+		err = store.WriteFile(filepath.Join(dir, "state.json"), text)
+	}
+	if err != nil {
+		_ = layer.RemoveAll(dir) // what stays is thrown away after the next build
+	}
+	return err
+}
+
+// forgetFailed throws away what other builds of an image left when they failed, but for what
+// somebody is looking at.
+func (e *Engine) forgetFailed(image, but string) {
+	dirs, _ := filepath.Glob(filepath.Join(e.State, "failed", "b-*")) // no folder, nothing to forget
+	for _, dir := range dirs {
+		if filepath.Base(dir) == but {
+			continue
+		}
+		var state failedState
+		text, err := os.ReadFile(filepath.Join(dir, "state.json"))
+		if err == nil && (json.Unmarshal(text, &state) != nil || state.Failure.Image != image) {
+			continue
+		}
+		if lock, err := os.Open(dir); err == nil {
+			if unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+				_ = layer.RemoveAll(dir) // tried again after the next build
+			}
+			lock.Close()
+		}
+	}
 }

@@ -26,7 +26,7 @@ func register(t *testing.T, c *catalog.Catalog, image string, versions ...string
 	for _, v := range versions {
 		id := "b-" + image + v
 		require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: id, Image: image, Version: v, Base: "x@1", Who: "me", Started: moment}))
-		require.NoError(t, c.Register(t.Context(), catalog.Version{Image: image, Version: v, Build: id, Created: moment, Layers: []string{"l1"},
+		require.NoError(t, c.Register(t.Context(), catalog.Version{Image: image, Version: v, Build: id, Created: moment, Trees: []catalog.Tree{{Layers: []string{"l1"}}},
 			Labels: map[string]string{"owner": "me"}, Artifacts: []catalog.Artifact{{Format: "tar", Digest: "sha256:" + v, Bytes: 7}}}))
 	}
 }
@@ -79,7 +79,7 @@ func TestVersionComesBackWhole(t *testing.T) {
 	require.NoError(t, err)
 	list, err := c.Versions(t.Context(), "")
 	require.NoError(t, err)
-	require.Equal(t, []catalog.Version{{Image: "a", Version: "1.0.0", Build: "b-a1.0.0", Created: moment, Layers: []string{"l1"}, Labels: map[string]string{"owner": "me"},
+	require.Equal(t, []catalog.Version{{Image: "a", Version: "1.0.0", Build: "b-a1.0.0", Created: moment, Trees: []catalog.Tree{{Layers: []string{"l1"}}}, Labels: map[string]string{"owner": "me"},
 		Artifacts: []catalog.Artifact{{Format: "tar", Digest: "sha256:1.0.0", Bytes: 7}}, Tags: []string{"a", "b"}}}, list)
 	builds, err := c.Builds(t.Context(), "a")
 	require.NoError(t, err)
@@ -167,7 +167,7 @@ func TestCatalogOfANewerProgramIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	_, err = catalog.Open(t.Context(), file)
-	require.ErrorContains(t, err, "written by a newer Zygos (schema 99, this one knows 1)")
+	require.ErrorContains(t, err, "written by a newer Zygos (schema 99, this one knows 2)")
 	require.NoError(t, os.WriteFile(file, []byte("this is no database, though it is long enough to be read as one"), 0o600))
 	_, err = catalog.Open(t.Context(), file)
 	require.ErrorContains(t, err, "catalog "+file)

@@ -22,6 +22,7 @@ type Placement struct {
 	Image    string    `json:"image"`
 	Version  string    `json:"version"`
 	Region   string    `json:"region"`
+	Variant  string    `json:"variant,omitempty"`
 	Format   string    `json:"format"`
 	Artifact string    `json:"artifact"` // digest
 	Location string    `json:"location"` // where hosts fetch it
@@ -71,9 +72,9 @@ func (c *Catalog) Moves(ctx context.Context, image string) ([]Move, error) {
 
 // Place records a placement that was verified; a repeated one takes the new time.
 func (c *Catalog) Place(ctx context.Context, p Placement) error {
-	_, err := c.db.ExecContext(ctx, `INSERT INTO placements (id, image, version, region, format, artifact, location, verified)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET location = excluded.location, verified = excluded.verified`,
-		p.ID, p.Image, p.Version, p.Region, p.Format, p.Artifact, p.Location, stamp(p.Verified))
+	_, err := c.db.ExecContext(ctx, `INSERT INTO placements (id, image, version, region, variant, format, artifact, location, verified)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET location = excluded.location, verified = excluded.verified`,
+		p.ID, p.Image, p.Version, p.Region, p.Variant, p.Format, p.Artifact, p.Location, stamp(p.Verified))
 	return err
 }
 
@@ -85,14 +86,14 @@ func (c *Catalog) Unplace(ctx context.Context, id string) error {
 
 // Placements lists where things are: of one image and version, or of a region, or all; "" takes any.
 func (c *Catalog) Placements(ctx context.Context, image, version, region string) ([]Placement, error) {
-	rows, err := c.db.QueryContext(ctx, `SELECT p.id, p.image, p.version, p.region, p.format, p.artifact, p.location, p.verified
+	rows, err := c.db.QueryContext(ctx, `SELECT p.id, p.image, p.version, p.region, p.variant, p.format, p.artifact, p.location, p.verified
 		FROM placements p JOIN versions v ON v.image = p.image AND v.version = p.version
 		WHERE ? IN ('', p.image) AND ? IN ('', p.version) AND ? IN ('', p.region)
-		ORDER BY p.region, p.image, v.major DESC, v.minor DESC, v.patch DESC, p.format`, image, version, region)
+		ORDER BY p.region, p.image, v.major DESC, v.minor DESC, v.patch DESC, p.variant, p.format`, image, version, region)
 	return collect(rows, err, func(rows *sql.Rows) (Placement, error) {
 		var p Placement
 		var verified string
-		err := rows.Scan(&p.ID, &p.Image, &p.Version, &p.Region, &p.Format, &p.Artifact, &p.Location, &verified)
+		err := rows.Scan(&p.ID, &p.Image, &p.Version, &p.Region, &p.Variant, &p.Format, &p.Artifact, &p.Location, &verified)
 		p.Verified = unstamp(verified)
 		return p, err
 	})

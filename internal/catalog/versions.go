@@ -17,7 +17,8 @@ const (
 	Running     = "running"
 	Registered  = "registered" // it made a version
 	Failed      = "failed"
-	Interrupted = "interrupted"
+	Cancelled   = "cancelled"   // somebody stopped it
+	Interrupted = "interrupted" // its process ended without a word
 )
 
 // Build is one run of a definition.
@@ -30,6 +31,7 @@ type Build struct {
 	Who     string    `json:"who"`
 	Started time.Time `json:"started"`
 	Ended   time.Time `json:"ended,omitzero"`
+	Why     string    `json:"why"` // what made it necessary
 	Error   string    `json:"error,omitempty"`
 }
 
@@ -44,17 +46,35 @@ type Version struct {
 	BaseDigest  string            `json:"base_digest"`
 	Fingerprint string            `json:"fingerprint"` // of everything that went into it
 	Epoch       int64             `json:"epoch"`       // no time in its tree is later; seconds since 1970
-	Layers      []string          `json:"layers"`      // digests, lowest first
+	Trees       []Tree            `json:"trees"`       // one for each variant
 	Labels      map[string]string `json:"labels"`
 	Artifacts   []Artifact        `json:"artifacts"`
 	Tags        []string          `json:"tags"`
 }
 
+// Tree is what a variant of a version consists of.
+type Tree struct {
+	Variant string            `json:"variant,omitempty"` // "" for an image of one shape
+	Layers  []string          `json:"layers"`            // digests, lowest first
+	Labels  map[string]string `json:"labels,omitempty"`  // the variant's own
+}
+
 // Artifact is a file captured from a build.
 type Artifact struct {
-	Format string `json:"format"`
-	Digest string `json:"digest"` // "sha256:…"
-	Bytes  int64  `json:"bytes"`
+	Variant string `json:"variant,omitempty"`
+	Format  string `json:"format"`
+	Digest  string `json:"digest"` // "sha256:…"
+	Bytes   int64  `json:"bytes"`
+}
+
+// Tree finds a variant's tree, nil if there is none.
+func (v *Version) Tree(variant string) *Tree {
+	for i := range v.Trees {
+		if v.Trees[i].Variant == variant {
+			return &v.Trees[i]
+		}
+	}
+	return nil
 }
 
 // Ref is how a user names the version.
@@ -110,8 +130,8 @@ func (c *Catalog) highest(ctx context.Context, image, series string) (int64, err
 
 // StartBuild records that a build runs.
 func (c *Catalog) StartBuild(ctx context.Context, b Build) error {
-	_, err := c.db.ExecContext(ctx, "INSERT INTO builds (id, image, version, base, state, who, started) VALUES (?, ?, ?, ?, ?, ?, ?)",
-		b.ID, b.Image, b.Version, b.Base, Running, b.Who, stamp(b.Started))
+	_, err := c.db.ExecContext(ctx, "INSERT INTO builds (id, image, version, base, state, who, started, why) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+		b.ID, b.Image, b.Version, b.Base, Running, b.Who, stamp(b.Started), b.Why)
 	return err
 }
 
@@ -121,27 +141,33 @@ func (c *Catalog) EndBuild(ctx context.Context, id, state, reason string, at tim
 	return err
 }
 
+// Running lists the builds that are called running, oldest first.
+func (c *Catalog) Running(ctx context.Context) ([]string, error) {
+	rows, err := c.db.QueryContext(ctx, "SELECT id FROM builds WHERE state = ? ORDER BY started, id", Running)
+	return collect(rows, err, func(rows *sql.Rows) (id string, err error) { return id, rows.Scan(&id) })
+}
+
 // Register records a version with its artifacts and ends its build, all or nothing.
 func (c *Catalog) Register(ctx context.Context, v Version) error {
 	number, ok := definition.ParseVersion(v.Version)
 	if !ok {
 		return fmt.Errorf("%q is no version", v.Version)
 	}
-	layers, err1 := json.Marshal(v.Layers)
+	trees, err1 := json.Marshal(v.Trees)
 	labels, err2 := json.Marshal(v.Labels)
 	if err := errors.Join(err1, err2); err != nil {
 		return err
 	}
 	return c.in(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO versions (image, version, major, minor, patch, build, created,
-			base_name, base_version, base_digest, fingerprint, epoch, layers, labels) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			base_name, base_version, base_digest, fingerprint, epoch, trees, labels) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 			v.Image, v.Version, number.Major, number.Minor, number.Patch, v.Build, stamp(v.Created),
-			v.BaseName, v.BaseVersion, v.BaseDigest, v.Fingerprint, v.Epoch, string(layers), string(labels)); err != nil {
+			v.BaseName, v.BaseVersion, v.BaseDigest, v.Fingerprint, v.Epoch, string(trees), string(labels)); err != nil {
 			return fmt.Errorf("register %s: %w", v.Ref(), err)
 		}
 		for _, a := range v.Artifacts {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO artifacts (image, version, format, digest, bytes) VALUES (?, ?, ?, ?, ?)",
-				v.Image, v.Version, a.Format, a.Digest, a.Bytes); err != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO artifacts (image, version, variant, format, digest, bytes) VALUES (?, ?, ?, ?, ?, ?)",
+				v.Image, v.Version, a.Variant, a.Format, a.Digest, a.Bytes); err != nil {
 				return err
 			}
 		}
@@ -150,18 +176,24 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 	})
 }
 
-const versionColumns = `SELECT v.image, v.version, v.build, v.created, v.base_name, v.base_version, v.base_digest, v.fingerprint, v.epoch, v.layers, v.labels,
-	(SELECT json_group_array(json_object('format', a.format, 'digest', a.digest, 'bytes', a.bytes))
-		FROM artifacts a WHERE a.image = v.image AND a.version = v.version ORDER BY a.format),
+// ArtifactDigests lists the digests of all artifacts of all versions.
+func (c *Catalog) ArtifactDigests(ctx context.Context) ([]string, error) {
+	rows, err := c.db.QueryContext(ctx, "SELECT DISTINCT digest FROM artifacts")
+	return collect(rows, err, func(rows *sql.Rows) (digest string, err error) { return digest, rows.Scan(&digest) })
+}
+
+const versionColumns = `SELECT v.image, v.version, v.build, v.created, v.base_name, v.base_version, v.base_digest, v.fingerprint, v.epoch, v.trees, v.labels,
+	(SELECT json_group_array(json_object('variant', a.variant, 'format', a.format, 'digest', a.digest, 'bytes', a.bytes))
+		FROM (SELECT * FROM artifacts a WHERE a.image = v.image AND a.version = v.version ORDER BY a.variant, a.format) a),
 	(SELECT json_group_array(t.tag) FROM (SELECT tag FROM tags t WHERE t.image = v.image AND t.version = v.version ORDER BY tag) t)
 	FROM versions v `
 
 func readVersion(rows *sql.Rows) (Version, error) {
 	var v Version
-	var created, layers, labels, artifacts, tags string
-	err := rows.Scan(&v.Image, &v.Version, &v.Build, &created, &v.BaseName, &v.BaseVersion, &v.BaseDigest, &v.Fingerprint, &v.Epoch, &layers, &labels, &artifacts, &tags)
+	var created, trees, labels, artifacts, tags string
+	err := rows.Scan(&v.Image, &v.Version, &v.Build, &created, &v.BaseName, &v.BaseVersion, &v.BaseDigest, &v.Fingerprint, &v.Epoch, &trees, &labels, &artifacts, &tags)
 	v.Created = unstamp(created)
-	return v, errors.Join(err, json.Unmarshal([]byte(layers), &v.Layers), json.Unmarshal([]byte(labels), &v.Labels),
+	return v, errors.Join(err, json.Unmarshal([]byte(trees), &v.Trees), json.Unmarshal([]byte(labels), &v.Labels),
 		json.Unmarshal([]byte(artifacts), &v.Artifacts), json.Unmarshal([]byte(tags), &v.Tags))
 }
 
@@ -224,12 +256,12 @@ func (c *Catalog) notFound(ctx context.Context, ref definition.Ref) error {
 
 // Builds lists builds, newest first; of all images if image is "".
 func (c *Catalog) Builds(ctx context.Context, image string) ([]Build, error) {
-	rows, err := c.db.QueryContext(ctx, `SELECT id, image, version, base, state, who, started, ended, error FROM builds
+	rows, err := c.db.QueryContext(ctx, `SELECT id, image, version, base, state, who, started, ended, error, why FROM builds
 		WHERE ? IN ('', image) ORDER BY started DESC, id DESC`, image)
 	return collect(rows, err, func(rows *sql.Rows) (Build, error) {
 		var b Build
 		var started, ended string
-		err := rows.Scan(&b.ID, &b.Image, &b.Version, &b.Base, &b.State, &b.Who, &started, &ended, &b.Error)
+		err := rows.Scan(&b.ID, &b.Image, &b.Version, &b.Base, &b.State, &b.Who, &started, &ended, &b.Error, &b.Why)
 		b.Started, b.Ended = unstamp(started), unstamp(ended)
 		return b, err
 	})

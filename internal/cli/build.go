@@ -3,31 +3,107 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
 	"time"
 
+	"github.com/pelletier/go-toml/v2"
+
 	"zygos/internal/build"
+	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
+	"zygos/internal/region"
 )
 
 var cmdBuild = &command{
 	lines: true,
 	name:  "build", group: "build", args: "IMAGE…", least: 1, most: -1,
 	summary: "build images: run their stages, seal, capture, register a version",
-	text: `Builds each image in the order given. A stage that an earlier build ran with the same
-content on the same tree is reused. If nothing changed since the newest version, no new
-version is made; --force makes one. A build that fails registers nothing; its finished
-stages are kept for the next one. Ctrl-C stops at once and leaves nothing running.`,
-	example: "zygos build ebb-base\nzygos build turbine-link tide-desk\nzygos build turbine-link --force",
+	text: `Builds images and their variants, as many at once as --jobs says; an image waits for its
+parent if that is built by the same command. One that fails does not stop the others. A
+stage that an earlier build ran with the same content on the same tree is reused; the others
+say why they run. If nothing changed since the newest version, no new version is made;
+--force makes one, --from runs a stage and those after it anew. A build that fails registers
+nothing; its finished stages are kept. Ctrl-C, or 'zygos cancel' from elsewhere, stops at
+once and leaves nothing running.`,
+	example: "zygos build ebb-base\nzygos build turbine-link tide-desk --jobs 2\nzygos build turbine-link --set site=south\nzygos build turbine-link --from link",
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.BoolVar(&in.set.force, "force", false, "make a version even if nothing changed")
+		fs.IntVar(&in.set.jobs, "jobs", runtime.NumCPU(), "run `N` stages and captures at once")
+		planFlags(fs, in)
 	},
 	run: opened(true, runBuild),
+}
+
+// planFlags are those of build and preview.
+func planFlags(fs *flag.FlagSet, in *invocation) {
+	fs.StringVar(&in.set.stage, "from", "", "run `STAGE` and those after it, even if they could be reused")
+	fs.Var(&in.set.inputs, "set", "give an input its value, `NAME=VALUE`; may be repeated")
+	fs.StringVar(&in.set.file, "inputs", "", "take values of inputs from `FILE`: lines NAME = \"VALUE\"")
+}
+
+// options reads what the flags say about the images.
+func (in *invocation) options(p *place, images []string) (plan.Options, error) {
+	o := plan.Options{Force: in.set.force, From: in.set.stage, Set: map[string]string{}}
+	if in.set.file != "" {
+		text, err := os.ReadFile(in.set.file)
+		if err != nil {
+			return o, err
+		}
+		if err := toml.Unmarshal(text, &o.Set); err != nil {
+			return o, wrongUse("%s: %v; write lines NAME = \"VALUE\"", in.set.file, err)
+		}
+	}
+	for _, text := range in.set.inputs {
+		name, value, ok := strings.Cut(text, "=")
+		if !ok {
+			return o, wrongUse("--set %q has no '='; write --set NAME=VALUE", text)
+		}
+		o.Set[name] = value
+	}
+	var inputs, stages []string
+	for _, name := range images {
+		img, err := p.Image(name)
+		if err != nil {
+			return o, err
+		}
+		for _, input := range img.Inputs {
+			inputs = append(inputs, input.Name)
+		}
+		for _, s := range img.Stages {
+			stages = append(stages, s.Name)
+		}
+	}
+	for name := range o.Set {
+		if !slices.Contains(inputs, name) {
+			return o, wrongUse("%s has no input %q; %s", strings.Join(images, ", "), name, guess(name, inputs))
+		}
+	}
+	if o.From != "" && !slices.Contains(stages, o.From) {
+		return o, wrongUse("%s has no stage %q; %s", strings.Join(images, ", "), o.From, guess(o.From, stages))
+	}
+	return o, nil
+}
+
+// guess proposes a word, or tells them all.
+func guess(word string, known []string) string {
+	if near := definition.Nearest(word, known); near != "" {
+		return fmt.Sprintf("did you mean %q?", near)
+	}
+	if len(known) == 0 {
+		return "there is none"
+	}
+	slices.Sort(known)
+	return "known are " + strings.Join(slices.Compact(known), ", ")
 }
 
 // upToDate is the event of an image that is not built.
@@ -37,53 +113,230 @@ type upToDate struct {
 	Version string `json:"version"`
 }
 
+// job is one image that a command builds.
+type job struct {
+	image  string
+	parent *job // built by the same command, and waited for
+	done   chan struct{}
+	plan   *plan.Plan
+	err    error
+}
+
 func runBuild(ctx context.Context, in *invocation, p *place) error {
-	for i, name := range in.args {
-		if _, err := p.Image(name); err != nil {
-			return err
-		}
-		made, err := p.plans(ctx, name, in.set.force)
+	names := slices.Clone(in.args)
+	slices.Sort(names)
+	names = slices.Compact(names)
+	o, err := in.options(p, names)
+	if err != nil {
+		return err
+	}
+	if in.set.jobs < 1 {
+		return wrongUse("--jobs is %d; give 1 or more", in.set.jobs)
+	}
+	jobs := p.jobs(in.args)
+	if _, ok := machine.Inside(); !ok {
+		unchanged, err := p.allUnchanged(ctx, jobs, o)
 		if err != nil {
 			return err
 		}
-		if made.Unchanged != "" {
-			if err := in.unchanged(made); err != nil {
-				return err
-			}
-			continue
-		}
-		if _, ok := machine.Inside(); !ok {
-			return p.enter(in, i)
-		}
-		if err := p.build(ctx, in, made); err != nil {
-			return err
+		if !unchanged {
+			return p.inside(in)
 		}
 	}
-	return nil
+	b := builder{in: in, p: p, options: o, many: len(jobs) > 1}
+	return b.all(ctx, jobs)
 }
 
-// enter goes on in a user namespace, where an ordinary user may build. What is unchanged was said already.
-func (p *place) enter(in *invocation, from int) error {
+// jobs lists the images to build, each with the one among them that it is built on.
+func (p *place) jobs(images []string) (list []*job) {
+	for _, name := range images {
+		if !slices.ContainsFunc(list, func(j *job) bool { return j.image == name }) {
+			list = append(list, &job{image: name, done: make(chan struct{})})
+		}
+	}
+	for _, j := range list {
+		img, err := p.Image(j.image)
+		if err != nil || p.Org.Base(img.Base) != nil {
+			continue
+		}
+		ref, err := definition.ParseRef(img.Base)
+		if i := slices.IndexFunc(list, func(o *job) bool { return o.image == ref.Image }); err == nil && i >= 0 && !ref.IsTag() {
+			j.parent = list[i]
+		}
+	}
+	return list
+}
+
+// allUnchanged says that there is nothing to build.
+func (p *place) allUnchanged(ctx context.Context, jobs []*job, o plan.Options) (bool, error) {
+	for _, j := range jobs {
+		made, err := p.plans(ctx, j.image, o)
+		if err != nil && j.parent == nil {
+			return false, err
+		}
+		if err != nil || made.Unchanged == "" {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// inside goes on in a user namespace, where an ordinary user may build.
+func (p *place) inside(in *invocation) error {
 	if ids, missing := machine.Planned(); ids.Limited() {
 		in.note("note: %s, so only the user root exists while stages run: steps for other users, and packages\n"+
 			"that set other owners, will fail. Owners of the base are kept. 'zygos doctor' says how to change it.", missing)
 	}
-	var flags []string
-	if in.set.force {
-		flags = append(flags, "--force")
-	}
-	if in.json {
-		flags = append(flags, "--json")
-	}
-	if in.quiet {
-		flags = append(flags, "--quiet")
-	}
-	args := append([]string{"build", "--workspace", p.Root, "--state", p.State, "--color", in.color}, append(flags, in.args[from:]...)...)
-	code, err := machine.Enter(args)
+	p.use.Close() // what goes on there uses the state
+	return in.again()
+}
+
+// again runs the same command line in a user namespace where an ordinary user may make sandboxes.
+func (in *invocation) again() error {
+	code, err := machine.Enter(in.line)
 	if err == nil && code != 0 {
 		err = &exitError{code}
 	}
 	return err
+}
+
+// builder carries out several builds at once.
+type builder struct {
+	in      *invocation
+	p       *place
+	options plan.Options
+	many    bool
+	engine  *build.Engine
+	live    *live
+	mu      sync.Mutex // for what is written to the result
+}
+
+func (b *builder) all(ctx context.Context, jobs []*job) error {
+	b.live = b.in.live()
+	b.live.many = b.many
+	b.engine = b.p.engine(b.in, b.live)
+	b.engine.Slots = make(chan struct{}, b.in.set.jobs)
+	if _, err := b.p.sweep(ctx, b.engine); err != nil {
+		return err
+	}
+	turns := make(chan struct{}, b.in.set.jobs)
+	var group sync.WaitGroup
+	for _, j := range jobs {
+		group.Go(func() {
+			defer close(j.done)
+			if j.parent != nil {
+				<-j.parent.done
+				if j.parent.err != nil {
+					j.err = fmt.Errorf("%s was not built: its parent %s failed", j.image, j.parent.image)
+					return
+				}
+			}
+			turns <- struct{}{}
+			defer func() { <-turns }()
+			if j.err = ctx.Err(); j.err == nil {
+				j.err = b.one(ctx, j)
+			}
+		})
+	}
+	group.Wait()
+	b.live.end()
+	return b.finish(ctx, jobs)
+}
+
+// one plans and builds one image.
+func (b *builder) one(ctx context.Context, j *job) (err error) {
+	o := b.options
+	if img, err := b.p.Image(j.image); err == nil && !slices.ContainsFunc(img.Stages, func(s definition.Stage) bool { return s.Name == o.From }) {
+		o.From = ""
+	}
+	if j.plan, err = b.p.plans(ctx, j.image, o); err != nil {
+		return err
+	}
+	if j.plan.Unchanged != "" {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		return b.in.unchanged(j.plan)
+	}
+	record, err := b.engine.Run(ctx, j.plan)
+	if err != nil || b.in.json {
+		return err // the events said it
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if !b.many {
+		b.live.end()
+	}
+	text := record.Version.Ref()
+	if !b.in.quiet {
+		text = fmt.Sprintf("%s %s in %s", b.in.paint(green, "Registered"), record.Version.Ref(), human(record.Took))
+	}
+	return b.live.result(text)
+}
+
+// finish reports what failed, and says what to do next.
+func (b *builder) finish(ctx context.Context, jobs []*job) error {
+	var failed, made []*job
+	for _, j := range jobs {
+		if j.err != nil {
+			failed = append(failed, j)
+		} else if j.plan.Unchanged == "" {
+			made = append(made, j)
+		}
+	}
+	for _, j := range jobs {
+		b.warnTag(j, made)
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if len(failed) == 1 && len(jobs) == 1 {
+		return failed[0].err
+	}
+	code := 0
+	for _, j := range failed {
+		if c := b.in.report(j.err); code == 0 {
+			code = c
+		}
+	}
+	if len(failed) > 0 {
+		b.in.note("\n%d of %d images built or up to date; not %s", len(jobs)-len(failed), len(jobs), names(failed))
+		return &exitError{code}
+	}
+	switch {
+	case len(made) == 0:
+		b.in.next(fmt.Sprintf("zygos build %s --force   makes a new version all the same", strings.Join(b.in.args, " ")))
+	case len(made) > 1:
+		b.in.next("zygos list")
+	case b.p.publishes(made[0].image):
+		ref := made[0].image + "@" + made[0].plan.Version
+		b.in.next(fmt.Sprintf("zygos tag %s stable · zygos publish %s", ref, ref))
+	default:
+		b.in.next("zygos show " + made[0].image + "@" + made[0].plan.Version)
+	}
+	return nil
+}
+
+func names(jobs []*job) string {
+	var list []string
+	for _, j := range jobs {
+		list = append(list, j.image)
+	}
+	return strings.Join(list, ", ")
+}
+
+// warnTag tells of an image that starts from a tag of one that was just built: a tag stays where it is.
+func (b *builder) warnTag(j *job, made []*job) {
+	img, err := b.p.Image(j.image)
+	if err != nil || j.plan == nil {
+		return
+	}
+	ref, err := definition.ParseRef(img.Base)
+	for _, parent := range made {
+		if err == nil && parent.image == ref.Image && ref.IsTag() {
+			b.in.note("note: %s starts from %s, which is %s; %s was built now. To build on it: zygos tag %s@%s %s, then zygos build %s", j.image, img.Base,
+				j.plan.Base.Version, parent.plan.Version, parent.image, parent.plan.Version, ref.Selector, j.image)
+		}
+	}
 }
 
 func (in *invocation) unchanged(made *plan.Plan) error {
@@ -91,7 +344,6 @@ func (in *invocation) unchanged(made *plan.Plan) error {
 		return in.jsonLine(upToDate{"unchanged", made.Image, made.Unchanged})
 	}
 	_, err := fmt.Fprintf(in.out, "%s@%s is up to date: nothing changed since it was built\n", made.Image, made.Unchanged)
-	in.next(fmt.Sprintf("zygos build %s --force   makes a new version all the same", made.Image))
 	return err
 }
 
@@ -103,130 +355,121 @@ func (in *invocation) jsonLine(v any) error {
 	return err
 }
 
-func (p *place) build(ctx context.Context, in *invocation, made *plan.Plan) error {
+// engine carries out plans in this place.
+func (p *place) engine(in *invocation, l *live) *build.Engine {
 	ids, _ := machine.Inside()
-	l := in.live()
-	defer l.end()
-	engine := &build.Engine{State: p.State, Root: p.Root, Who: who(), Layers: p.layers, Store: p.store, IDs: ids,
+	return &build.Engine{State: p.State, Root: p.Root, Who: who(), Layers: p.layers, Store: p.store, IDs: ids, Budget: p.Org.Budget,
 		Machine: machine.Sandbox{IDs: ids}, Catalog: p.catalog, Watch: in.watchBuild(l),
 		Base: func(ctx context.Context, name, temp string, progress func(string, int64, int64)) (*layer.Snapshot, error) {
 			return p.importer(temp, progress).Ensure(ctx, p.Org.Base(name))
 		}}
-	record, err := engine.Run(ctx, made)
-	if err != nil {
-		return err
-	}
-	l.end()
-	if in.json {
-		return nil // the events said it
-	}
-	if in.quiet {
-		_, err = fmt.Fprintln(in.out, record.Version.Ref())
-		return err
-	}
-	_, err = fmt.Fprintf(in.out, "%s %s in %s\n", in.paint(green, "Registered"), record.Version.Ref(), human(record.Took))
-	if len(made.Regions) > 0 {
-		in.next(fmt.Sprintf("zygos tag %s stable · zygos publish %s", record.Version.Ref(), record.Version.Ref()))
-	} else {
-		in.next("zygos show " + record.Version.Ref())
-	}
-	return err
 }
 
-var cmdBuilds = &command{
-	name: "builds", group: "build", args: "[IMAGE]", most: 1,
-	summary: "list builds, newest first: state, duration, who",
-	text:    "Lists the last 30 builds, of all images or of one; --all lists every one.",
-	example: "zygos builds\nzygos builds turbine-link --all",
-	flags:   func(fs *flag.FlagSet, in *invocation) { fs.BoolVar(&in.set.all, "all", false, "list every build") },
-	run: opened(false, func(ctx context.Context, in *invocation, p *place) error {
-		image := ""
-		if len(in.args) > 0 {
-			image = in.args[0]
+// sweep removes what dead runs left.
+func (p *place) sweep(ctx context.Context, e *build.Engine) (list []build.Leftover, err error) {
+	alone, err := p.ifAlone(func() (err error) {
+		keep, err := p.needed(ctx)
+		if err == nil {
+			list, err = e.Sweep(ctx, true, keep)
 		}
-		list, err := p.catalog.Builds(ctx, image)
-		if err != nil {
-			return err
-		}
-		for i := range list {
-			if list[i].State == "running" && !build.Alive(p.State, list[i].ID) {
-				list[i].State, list[i].Error = "interrupted", "its process ended without a word"
+		for i := range p.Org.Regions {
+			for _, name := range region.Sweep(&p.Org.Regions[i], p.Path) {
+				list = append(list, build.Leftover{What: "half-written file in a region", Name: name})
 			}
 		}
-		total := len(list)
-		if !in.set.all && total > 30 {
-			list = list[:30]
+		return err
+	})
+	if !alone && err == nil {
+		list, err = e.Sweep(ctx, false, nil)
+	}
+	return list, err
+}
+
+// needed says which blobs of the store something speaks of.
+func (p *place) needed(ctx context.Context) (func(digest string) bool, error) {
+	known, err := p.store.Named()
+	if err != nil {
+		return nil, err
+	}
+	artifacts, err := p.catalog.ArtifactDigests(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, digest := range artifacts {
+		known[digest] = true
+	}
+	for _, b := range p.Org.Bases {
+		known["sha256:"+b.SHA256] = true
+	}
+	return func(digest string) bool { return known[digest] }, nil
+}
+
+var cmdSweep = &command{
+	name: "sweep", group: "build",
+	summary: "remove what dead runs left: unfinished folders, half-written files, stale locks",
+	text: `Removes what runs left that were killed or lost power: their folders, control groups, files
+under temporary names, locks, artifacts that never became a version. What belongs to a
+process that is alive stays. Each build does the same before it starts.`,
+	example: "zygos sweep",
+	run: opened(false, func(ctx context.Context, in *invocation, p *place) error {
+		if _, ok := machine.Inside(); !ok {
+			return p.inside(in)
 		}
+		list, err := p.sweep(ctx, p.engine(in, in.live()))
 		if in.json {
-			return in.writeJSON(list)
+			return errors.Join(in.writeJSON(append([]build.Leftover{}, list...)), err)
 		}
-		if total == 0 {
-			in.note("no builds yet")
-			in.next("zygos build IMAGE")
-			return nil
+		if len(list) == 0 && err == nil {
+			_, err = fmt.Fprintln(in.out, "Nothing to remove")
+			return err
 		}
 		var rows [][]string
-		for _, b := range list {
-			took := "-"
-			if !b.Ended.IsZero() {
-				took = human(b.Ended.Sub(b.Started))
-			} else if b.State == "running" {
-				took = human(time.Since(b.Started))
-			}
-			rows = append(rows, []string{b.ID, b.Image, b.Version, b.State, took, when(b.Started), b.Who})
+		for _, l := range list {
+			rows = append(rows, []string{l.What, mib(l.Bytes), strings.TrimPrefix(l.Name, p.State+string(filepath.Separator))})
 		}
-		if err := in.columns([]string{"BUILD", "IMAGE", "VERSION", "STATE", "TOOK", "STARTED", "WHO"}, rows); err != nil {
-			return err
-		}
-		if total > len(list) {
-			in.note("%d more; --all lists them", total-len(list))
-		}
-		in.next("zygos log " + list[0].ID)
-		return nil
+		return errors.Join(in.columns([]string{"REMOVED", "SIZE", "NAME"}, rows), err)
 	}),
 }
 
-var cmdLog = &command{
-	lines: true,
-	name:  "log", group: "build", args: "BUILD", least: 1, most: 1,
-	summary: "show a build's log, by stage and step",
-	text:    "BUILD is a build's id, or an image for its newest build. --stage shows one stage only.",
-	example: "zygos log turbine-link\nzygos log turbine-link --stage link\nzygos log turbine-link --json",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.StringVar(&in.set.stage, "stage", "", "only the stage `NAME`")
-	},
-	run: opened(false, runLog),
-}
-
-func runLog(ctx context.Context, in *invocation, p *place) error {
-	id := in.args[0]
-	if _, err := os.Stat(filepath.Join(p.State, "builds", filepath.Base(id))); err != nil || id != filepath.Base(id) {
-		list, err := p.catalog.Builds(ctx, id)
+var cmdCancel = &command{
+	name: "cancel", group: "build", args: "BUILD", least: 1, most: 1,
+	summary: "stop a running build",
+	text: `BUILD is a build's id, or an image for its running build. Waits until the build has stopped:
+its processes are gone, nothing was registered, finished stages are kept.`,
+	example: "zygos cancel turbine-link",
+	run: opened(false, func(ctx context.Context, in *invocation, p *place) error {
+		b, err := p.findBuild(ctx, in.args[0])
 		if err != nil {
 			return err
 		}
-		if len(list) == 0 {
-			return fmt.Errorf("no build and no image with builds is named %q; 'zygos builds' lists them", id)
+		if !build.Alive(p.State, b.ID) {
+			return fmt.Errorf("build %s does not run: it is %s; 'zygos builds' lists those that do", b.ID, b.State)
 		}
-		id = list[0].ID
-	}
-	shown := false
-	err := build.ReadLog(p.State, id, func(e build.Event) error {
-		if in.set.stage != "" && e.Stage != in.set.stage {
-			return nil
-		}
-		shown = true
-		if in.json {
-			return in.jsonLine(e)
-		}
-		if text := in.eventLine(e); text != "" {
-			_, err := fmt.Fprintln(in.out, text)
+		began := time.Now()
+		if err := build.Cancel(p.State, b.ID, who()); err != nil {
 			return err
 		}
+		for build.Alive(p.State, b.ID) {
+			if time.Since(began) > 30*time.Second {
+				return fmt.Errorf("build %s was asked to stop and still runs after 30 s; 'zygos log %s' shows what it does", b.ID, b.ID)
+			}
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+		if b, err = p.findBuild(ctx, b.ID); err != nil {
+			return err
+		}
+		if in.json {
+			return in.writeJSON(b)
+		}
+		if b.State == "registered" {
+			return fmt.Errorf("build %s was done before it could stop: it registered %s@%s", b.ID, b.Image, b.Version)
+		}
+		fmt.Fprintf(in.out, "Stopped %s of %s in %s; nothing was registered, finished stages are kept\n", b.ID, b.Image, human(time.Since(began)))
+		in.next(fmt.Sprintf("zygos build %s   goes on from the last finished stage", b.Image))
 		return nil
-	})
-	if err == nil && !shown && in.set.stage != "" {
-		return fmt.Errorf("build %s has no stage %q in its log", id, in.set.stage)
-	}
-	return err
+	}),
 }

@@ -37,6 +37,7 @@ type command struct {
 type invocation struct {
 	command *command
 	args    []string
+	line    []string  // the whole command line
 	out     io.Writer // results
 	err     io.Writer // progress and notes
 
@@ -59,7 +60,22 @@ type settings struct {
 	stage   string
 	from    string
 	all     bool
+	jobs    int
+	inputs  wordsFlag
+	file    string
+	step    string
+	stream  string
+	variant string
+	follow  bool
+	steps   bool
+	against string
 }
+
+// wordsFlag is a flag that may be given several times, each time with one value.
+type wordsFlag []string
+
+func (w *wordsFlag) String() string     { return strings.Join(*w, " ") }
+func (w *wordsFlag) Set(s string) error { *w = append(*w, s); return nil }
 
 // listFlag is a flag that may be given several times.
 type listFlag []string
@@ -79,8 +95,8 @@ var commands []*command
 func init() {
 	commands = []*command{
 		cmdDemo, cmdNew, cmdDoctor,
-		cmdBases, cmdLint, cmdPreview,
-		cmdBuild, cmdBuilds, cmdLog,
+		cmdBases, cmdScripts, cmdLint, cmdPreview,
+		cmdBuild, cmdBuilds, cmdLog, cmdCancel, cmdEnter, cmdSweep,
 		cmdList, cmdShow, cmdTag,
 		cmdPublish, cmdRegions, cmdManifest, cmdLocate,
 		cmdHelp, cmdSchema, cmdCompletion, cmdVersion,
@@ -116,7 +132,7 @@ func Main(args []string, out, errs io.Writer) int {
 	debug.SetGCPercent(50) // memory counts for more than the little time it takes
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, unix.SIGTERM, unix.SIGHUP)
 	defer cancel()
-	in := &invocation{out: out, err: errs, color: "auto"}
+	in := &invocation{line: args, out: out, err: errs, color: "auto"}
 	err := in.dispatch(ctx, args)
 	if err == nil {
 		return 0

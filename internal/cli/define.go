@@ -6,12 +6,17 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
+	udiff "github.com/aymanbagabas/go-udiff"
+
 	"zygos/internal/base"
+	"zygos/internal/build"
 	"zygos/internal/definition"
 	"zygos/internal/plan"
 	"zygos/internal/store"
+	"zygos/internal/workspace"
 )
 
 var cmdBases = &command{
@@ -44,7 +49,7 @@ func runBases(ctx context.Context, in *invocation, p *place) error {
 	}
 	l := in.live()
 	defer l.end()
-	im := p.importer("", func(doing string, done, total int64) { l.show(doing, done, total) })
+	im := p.importer("", func(doing string, done, total int64) { l.show("", doing, done, total) })
 	var list []baseLine
 	for i := range p.Org.Bases {
 		b := &p.Org.Bases[i]
@@ -124,8 +129,16 @@ at once as file:line:column. Ends with 3 if there is any.`,
 		for _, img := range w.Images {
 			stages += len(img.Stages)
 		}
+		warnings, err := w.Warnings()
+		if err != nil {
+			return err
+		}
 		if in.json {
-			return in.writeJSON(map[string]any{"problems": []string{}, "images": len(w.Images), "stages": stages, "bases": len(w.Org.Bases), "regions": len(w.Org.Regions)})
+			return in.writeJSON(map[string]any{"problems": []string{}, "warnings": append(definition.Problems{}, warnings...), "images": len(w.Images), "stages": stages,
+				"bases": len(w.Org.Bases), "regions": len(w.Org.Regions)})
+		}
+		for _, p := range warnings {
+			fmt.Fprintf(in.out, "%s: %s %s; %s\n", in.paint(bold, p.Pos.String()), in.paint(amber, "warning:"), p.What, p.Do)
 		}
 		_, err = fmt.Fprintf(in.out, "No problem in %s: %s, %s, %s, %s\n", w.Root, counted(len(w.Images), "image"),
 			counted(stages, "stage"), counted(len(w.Org.Bases), "base"), counted(len(w.Org.Regions), "region"))
@@ -134,15 +147,69 @@ at once as file:line:column. Ends with 3 if there is any.`,
 	},
 }
 
+var cmdScripts = &command{
+	name: "scripts", group: "define", args: "[WORD…]", most: -1,
+	summary: "list the script library: what each script does, needs, and who uses it",
+	text: `Lists every file below scripts/, and scripts that stages name elsewhere: the first line of
+comment, what a line "# needs: WORD, WORD" declares, and the images and stages that use it.
+With words, those scripts in whose path, summary, needs or users each word occurs.`,
+	example: "zygos scripts\nzygos scripts harden\nzygos scripts turbine-link --json",
+	run: func(_ context.Context, in *invocation) error {
+		w, err := in.load()
+		var problems definition.Problems
+		if err != nil && !errors.As(err, &problems) {
+			return err
+		}
+		scripts, err := w.Scripts()
+		if err != nil {
+			return err
+		}
+		list := []workspace.Script{}
+		for _, s := range scripts {
+			if s.Matches(in.args) {
+				list = append(list, s)
+			}
+		}
+		if in.json {
+			return in.writeJSON(list)
+		}
+		if len(list) == 0 {
+			in.note("no script matches; 'zygos scripts' lists all %d", len(scripts))
+			return nil
+		}
+		var rows [][]string
+		for _, s := range list {
+			rows = append(rows, []string{s.Path, dash(s.Summary), dash(strings.Join(s.Needs, ", ")), usersOf(s)})
+		}
+		return in.columns([]string{"SCRIPT", "WHAT IT DOES", "NEEDS", "USED BY"}, rows)
+	},
+}
+
+// usersOf lists the stages that use a script, by image.
+func usersOf(s workspace.Script) string {
+	var parts []string
+	for i, u := range s.Users {
+		if i > 0 && s.Users[i-1].Image == u.Image {
+			parts[len(parts)-1] += ", " + u.Stage
+			continue
+		}
+		parts = append(parts, u.Image+": "+u.Stage)
+	}
+	return dash(strings.Join(parts, "; "))
+}
+
 var cmdPreview = &command{
 	name: "preview", group: "define", args: "[IMAGE…]", most: -1,
 	summary: "show what a build would do, and why, without doing it",
 	text: `Shows in order: the base pinned to a digest, each stage with its steps and whether it would
-be reused or run, sealing, the version it would get, artifacts and regions. Without IMAGE,
-all images.`,
-	example: "zygos preview turbine-link\nzygos preview --json",
+be reused or run, and why, sealing, the version it would get, artifacts and regions. Without
+IMAGE, all images. --against shows instead what differs between the definition and the one
+that a version was built from: base, inputs, and every file that went in.`,
+	example: "zygos preview turbine-link\nzygos preview turbine-link --set site=south\nzygos preview turbine-link --against turbine-link@stable",
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.BoolVar(&in.set.force, "force", false, "as for a build with --force")
+		fs.StringVar(&in.set.against, "against", "", "compare with the version `REF`")
+		planFlags(fs, in)
 	},
 	run: opened(true, runPreview),
 }
@@ -154,9 +221,16 @@ func runPreview(ctx context.Context, in *invocation, p *place) error {
 			names = append(names, img.Name)
 		}
 	}
+	o, err := in.options(p, names)
+	if err != nil {
+		return err
+	}
+	if in.set.against != "" {
+		return p.compare(ctx, in, o)
+	}
 	plans := []*plan.Plan{}
 	for i, name := range names {
-		made, err := p.plans(ctx, name, in.set.force)
+		made, err := p.plans(ctx, name, o)
 		if err != nil && len(in.args) == 0 && !in.json {
 			// One image whose parent is not built yet must not hide the others.
 			if i > 0 {
@@ -196,26 +270,41 @@ func (in *invocation) writePlan(p *plan.Plan) {
 		fmt.Fprintln(in.out, strings.TrimRight(fmt.Sprintf("  %-8s %s", word, text), " "))
 	}
 	row("base", fmt.Sprintf("%s@%s  sha256:%s", p.Base.Name, p.Base.Version, short(p.Base.Digest)))
-	for _, s := range p.Stages {
-		state := in.paint(amber, "will run") + ": " + s.Reason
-		if s.Reuse != nil {
-			state = in.paint(green, "reused") + " from " + s.Reuse.Build
+	for _, shape := range p.Shapes {
+		if shape.Variant != "" {
+			row("variant", in.paint(bold, shape.Variant))
 		}
-		row("stage", fmt.Sprintf("%-16s %s", s.Name, state))
-		for _, step := range s.Steps {
-			text := "run  " + step.Name
-			if step.To != "" {
-				text = fmt.Sprintf("%s -> %s  %s %s", step.Name, step.To, step.Mode, step.Owner)
-			}
-			row("", "  "+text)
-		}
+		in.writeShape(&shape, row)
 	}
 	if len(p.Keep) > 0 {
 		row("seal", "all but "+strings.Join(p.Keep, ", "))
 	} else {
 		row("seal", "identity, keys, logs, caches and leftovers")
 	}
-	for _, a := range p.Artifacts {
+	row("regions", dash(strings.Join(p.Regions, ", ")))
+}
+
+func (in *invocation) writeShape(shape *plan.Shape, row func(word, text string)) {
+	for _, s := range shape.Stages {
+		state := in.paint(amber, "will run") + ": " + s.Reason
+		if s.Reuse != nil {
+			state = in.paint(green, "reused") + fmt.Sprintf(" from %s, %s old", s.Reuse.Build, age(s.Reuse.Created))
+		}
+		row("stage", fmt.Sprintf("%-16s %s", s.Name, state))
+		for _, step := range s.Steps {
+			text := "run  " + step.Name
+			if len(step.Files) == 1 {
+				text = fmt.Sprintf("%s -> %s  %s %s", step.Name, step.To, step.Files[0].Mode, step.Owner)
+			} else if step.Files != nil {
+				text = fmt.Sprintf("%s -> %s  %s, %s", step.Name, step.To, counted(len(step.Files), "entry"), step.Owner)
+			}
+			row("", "  "+text)
+		}
+		for _, m := range s.Secrets {
+			row("", fmt.Sprintf("  with secret %s, as $%s and /run/zygos/secrets/%s", m.Name, m.Variable, m.Name))
+		}
+	}
+	for _, a := range shape.Artifacts {
 		size := ""
 		if a.Format == "raw" {
 			size = "smallest size that holds the tree, and a margin"
@@ -225,7 +314,93 @@ func (in *invocation) writePlan(p *plan.Plan) {
 		}
 		row("artifact", fmt.Sprintf("%-16s %s", a.Format, size))
 	}
-	row("regions", dash(strings.Join(p.Regions, ", ")))
+}
+
+// difference is what preview --against finds.
+type difference struct {
+	Image   string       `json:"image"`
+	Against string       `json:"against"`
+	Changes []string     `json:"changes"` // of base and inputs, in words
+	Files   []fileChange `json:"files"`
+}
+
+// fileChange is a file that went into one of two builds, or into both with different content.
+type fileChange struct {
+	Path  string `json:"path"`
+	State string `json:"state"` // added, removed, changed
+	Diff  string `json:"diff,omitempty"`
+}
+
+// compare shows what differs between a definition and the one that a version was built from.
+func (p *place) compare(ctx context.Context, in *invocation, o plan.Options) error {
+	v, err := p.resolve(ctx, in.set.against)
+	if err != nil {
+		return err
+	}
+	name := v.Image
+	if len(in.args) > 1 {
+		return wrongUse("--against compares one image; name one")
+	}
+	if len(in.args) == 1 {
+		name = in.args[0]
+	}
+	now, err := p.plans(ctx, name, o)
+	if err != nil {
+		return err
+	}
+	record, err := build.ReadRecord(p.State, v.Build)
+	if err != nil {
+		return err
+	}
+	if record.Plan.Sources == nil {
+		return fmt.Errorf("%s was built by an earlier Zygos, which did not keep its definition", v.Ref())
+	}
+	d := difference{Image: name, Against: v.Ref(), Changes: plan.Changed(record.Plan, now), Files: []fileChange{}}
+	for _, c := range plan.ChangedSources(record.Plan, now) {
+		f := fileChange{Path: c.Path, State: c.State}
+		was, is := p.Text(c.Was), p.Text(c.Now)
+		if c.Now != "" && is == nil {
+			is, _ = os.ReadFile(p.Path(c.Path)) // without it there is no diff
+		}
+		if (c.Was == "" || was != nil) && (c.Now == "" || is != nil) && !slices.Contains(is, 0) {
+			f.Diff = udiff.Unified(v.Ref()+" "+c.Path, "now "+c.Path, string(was), string(is))
+		}
+		d.Files = append(d.Files, f)
+	}
+	if in.json {
+		return in.writeJSON(d)
+	}
+	if len(d.Changes)+len(d.Files) == 0 {
+		_, err = fmt.Fprintf(in.out, "The definition of %s is the one that %s was built from\n", name, v.Ref())
+		return err
+	}
+	fmt.Fprintf(in.out, "%s against the definition that %s was built from\n", in.paint(bold, name), v.Ref())
+	for _, c := range d.Changes {
+		fmt.Fprintf(in.out, "  %s\n", c)
+	}
+	for _, f := range d.Files {
+		fmt.Fprintf(in.out, "  %-8s %s\n", f.State, f.Path)
+	}
+	for _, f := range d.Files {
+		fmt.Fprintln(in.out)
+		if f.Diff == "" {
+			fmt.Fprintf(in.out, "%s: no text to compare\n", f.Path)
+		}
+		for line := range strings.Lines(f.Diff) {
+			line = strings.TrimRight(line, "\n")
+			switch {
+			case strings.HasPrefix(line, "+++"), strings.HasPrefix(line, "---"):
+				line = in.paint(bold, line)
+			case strings.HasPrefix(line, "+"):
+				line = in.paint(green, line)
+			case strings.HasPrefix(line, "-"):
+				line = in.paint(red, line)
+			}
+			fmt.Fprintln(in.out, line)
+		}
+	}
+	in.next("zygos preview " + name)
+	return nil
 }
 
 var cmdNew = &command{

@@ -9,6 +9,7 @@ import (
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/plan"
 )
 
 // Exit codes.
@@ -37,6 +38,8 @@ func exitCode(err error) int {
 		usage      *usageError
 		problems   definition.Problems
 		failure    *build.Failure
+		input      *plan.InputError
+		cancelled  *build.CancelledError
 		taken      *catalog.TakenError
 		incomplete *incompleteError
 		exit       *exitError
@@ -44,9 +47,9 @@ func exitCode(err error) int {
 	switch {
 	case errors.As(err, &exit):
 		return exit.code
-	case errors.Is(err, context.Canceled):
+	case errors.Is(err, context.Canceled), errors.As(err, &cancelled):
 		return exitInterrupted
-	case errors.As(err, &usage):
+	case errors.As(err, &usage), errors.As(err, &input):
 		return exitUsage
 	case errors.As(err, &problems):
 		return exitDefinition
@@ -91,7 +94,10 @@ func (in *invocation) report(err error) int {
 		}
 		return code
 	}
+	var cancelled *build.CancelledError
 	switch {
+	case errors.As(err, &cancelled):
+		fmt.Fprintf(in.err, "zygos: %s; nothing was registered, finished stages are kept and the next build goes on from them\n", cancelled)
 	case code == exitInterrupted:
 		fmt.Fprintln(in.err, "zygos: interrupted; nothing was registered, finished stages are kept and the next build goes on from them")
 	case problems != nil:
@@ -116,15 +122,12 @@ func (in *invocation) reportFailure(f *build.Failure) {
 	} else if f.Line > 0 {
 		at = fmt.Sprintf("%s, line %d", f.Step, f.Line)
 	}
-	how := fmt.Sprintf("exit code %d", f.Code)
-	if f.Signal != "" {
-		how = "ended by signal " + f.Signal
+	what := f.Image
+	if f.Variant != "" {
+		what += ", variant " + f.Variant
 	}
-	if f.Reason != "" {
-		how = f.Reason
-	}
-	fmt.Fprintf(w, "\n%s\n", in.paint(red, "Build failed: "+how))
-	fmt.Fprintf(w, "  stage  %s\n  step   %s\n", f.Stage, at)
+	fmt.Fprintf(w, "\n%s\n", in.paint(red, "Build failed: "+f.How()))
+	fmt.Fprintf(w, "  image  %s\n  stage  %s\n  step   %s\n", what, f.Stage, at)
 	if len(f.Tail) > 0 {
 		fmt.Fprintf(w, "  its last lines:\n")
 		for _, line := range f.Tail {
@@ -133,6 +136,9 @@ func (in *invocation) reportFailure(f *build.Failure) {
 	}
 	fmt.Fprintf(w, "Nothing was registered; finished stages are kept.\n")
 	fmt.Fprintf(w, "  next: zygos log %s --stage %s   shows all of its output\n", f.Build, f.Stage)
+	if f.Kept {
+		fmt.Fprintf(w, "        zygos enter %s   a shell where it failed\n", f.Build)
+	}
 }
 
 // counted is a number with its noun: "1 file", "2 files".

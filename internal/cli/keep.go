@@ -77,7 +77,7 @@ func (in *invocation) writeVersions(versions []catalog.Version, regions map[stri
 		var formats []string
 		for _, a := range v.Artifacts {
 			bytes += a.Bytes
-			formats = append(formats, a.Format)
+			formats = append(formats, shape(a.Variant, a.Format))
 		}
 		rows = append(rows, []string{v.Image, v.Version, dash(strings.Join(v.Tags, ", ")), age(v.Created), mib(bytes),
 			strings.Join(formats, ", "), v.BaseName + "@" + v.BaseVersion, dash(strings.Join(regions[v.Ref()], ", "))})
@@ -134,13 +134,18 @@ func runShow(ctx context.Context, in *invocation, p *place) error {
 		rows = append(rows, [2]string{"label", name + " = " + v.Labels[name]})
 	}
 	for _, a := range v.Artifacts {
-		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-5s %10s  %s", a.Format, mib(a.Bytes), a.Digest)})
+		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-5s %10s  %s", shape(a.Variant, a.Format), mib(a.Bytes), a.Digest)})
 	}
-	for _, d := range v.Layers {
-		rows = append(rows, [2]string{"layer", "sha256:" + d})
+	for _, t := range v.Trees {
+		for _, name := range slices.Sorted(maps.Keys(t.Labels)) {
+			rows = append(rows, [2]string{"label", fmt.Sprintf("%s = %s (variant %s)", name, t.Labels[name], t.Variant)})
+		}
+		for _, d := range t.Layers {
+			rows = append(rows, [2]string{"layer", strings.TrimSpace("sha256:" + d + " " + t.Variant)})
+		}
 	}
 	for _, pl := range placements {
-		rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-5s %s  verified %s", pl.Region, pl.Format, pl.ID, when(pl.Verified))})
+		rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-5s %s  verified %s", pl.Region, shape(pl.Variant, pl.Format), pl.ID, when(pl.Verified))})
 	}
 	for _, m := range moves {
 		was := "was unset"
@@ -314,6 +319,7 @@ digest. Where a region holds several formats of the version, --format chooses.`,
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.StringVar(&in.set.region, "region", "", "the region, `NAME`")
 		fs.StringVar(&in.set.format, "format", "", "the artifact's `FORMAT`")
+		fs.StringVar(&in.set.variant, "variant", "", "the artifact's variant, `NAME`")
 	},
 	run: opened(false, runLocate),
 }
@@ -333,17 +339,17 @@ func runLocate(ctx context.Context, in *invocation, p *place) error {
 	}
 	var formats []string
 	for _, pl := range list {
-		formats = append(formats, pl.Format)
+		formats = append(formats, shape(pl.Variant, pl.Format))
 	}
-	if in.set.format != "" {
-		list = slices.DeleteFunc(list, func(pl catalog.Placement) bool { return pl.Format != in.set.format })
-	}
+	list = slices.DeleteFunc(list, func(pl catalog.Placement) bool {
+		return (in.set.format != "" && pl.Format != in.set.format) || (in.set.variant != "" && pl.Variant != in.set.variant)
+	})
 	switch {
 	case len(list) == 1:
 	case len(list) > 1:
-		return wrongUse("%s holds %s as %s; choose one with --format", in.set.region, v.Ref(), strings.Join(formats, ", "))
+		return wrongUse("%s holds %s as %s; choose one with --format or --variant", in.set.region, v.Ref(), strings.Join(formats, ", "))
 	case len(formats) > 0:
-		return fmt.Errorf("%s holds %s as %s, not as %s", in.set.region, v.Ref(), strings.Join(formats, ", "), in.set.format)
+		return fmt.Errorf("%s holds %s as %s, not as %s", in.set.region, v.Ref(), strings.Join(formats, ", "), strings.TrimSpace(in.set.variant+" "+in.set.format))
 	case !slices.Contains(names, in.set.region):
 		return fmt.Errorf("region %q is not in zygos.toml; regions are %s", in.set.region, strings.Join(names, ", "))
 	default:
@@ -353,6 +359,6 @@ func runLocate(ctx context.Context, in *invocation, p *place) error {
 		return in.writeJSON(list[0])
 	}
 	_, err = fmt.Fprintln(in.out, list[0].ID)
-	in.note("%s %s in %s: %s", v.Ref(), list[0].Format, list[0].Region, list[0].Location)
+	in.note("%s %s in %s: %s", v.Ref(), shape(list[0].Variant, list[0].Format), list[0].Region, list[0].Location)
 	return err
 }

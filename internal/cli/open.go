@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"os"
@@ -9,7 +10,10 @@ import (
 	"path/filepath"
 	"strconv"
 
+	"golang.org/x/sys/unix"
+
 	"zygos/internal/base"
+	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/layer"
@@ -25,6 +29,7 @@ type place struct {
 	catalog *catalog.Catalog
 	store   *store.Store
 	layers  *layer.Store
+	use     *os.File // locked while this process uses the state
 }
 
 // load finds the workspace and reads its definitions.
@@ -48,6 +53,9 @@ func (in *invocation) open(ctx context.Context, strict bool) (*place, error) {
 		return nil, fmt.Errorf("the state folder cannot be made: %w; move it with --state DIR", err)
 	}
 	p := &place{Workspace: w}
+	if p.use, err = useLock(w.State); err != nil {
+		return nil, err
+	}
 	if p.store, err = store.Open(filepath.Join(w.State, "store")); err != nil {
 		return nil, err
 	}
@@ -61,6 +69,28 @@ func (in *invocation) open(ctx context.Context, strict bool) (*place, error) {
 
 func (p *place) close() {
 	p.catalog.Close() // every change was committed
+	p.use.Close()
+}
+
+// useLock takes part in the lock that all processes hold which use a state.
+func useLock(state string) (*os.File, error) {
+	if err := os.MkdirAll(filepath.Join(state, "locks"), 0o755); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(filepath.Join(state, "locks", ".use"), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	return f, unix.Flock(int(f.Fd()), unix.LOCK_SH)
+}
+
+// ifAlone does something if no other process uses the state, and says whether that is so. Call it
+// before this process has unfinished files: for a moment it holds no lock.
+func (p *place) ifAlone(do func() error) (alone bool, err error) {
+	if alone = unix.Flock(int(p.use.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil; alone {
+		err = do()
+	}
+	return alone, errors.Join(err, unix.Flock(int(p.use.Fd()), unix.LOCK_SH))
 }
 
 // importer brings bases into the state.
@@ -97,32 +127,78 @@ func (p *place) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, e
 	if err != nil {
 		return nil, err
 	}
-	return &plan.Parent{Version: v.Version, Layers: v.Layers, Epoch: v.Epoch}, nil
+	parent := &plan.Parent{Version: v.Version, Trees: map[string][]string{}, Epoch: v.Epoch}
+	for _, t := range v.Trees {
+		parent.Trees[t.Variant] = t.Layers
+	}
+	return parent, nil
 }
 
-func (p *place) Newest(ctx context.Context, image, version string) (string, string, error) {
+func (p *place) Newest(ctx context.Context, image, version string) (*plan.Newest, error) {
 	v, err := p.catalog.Resolve(ctx, definition.Ref{Image: image, Selector: version})
 	var missing *catalog.NotFoundError
 	if errors.As(err, &missing) {
-		return "", "", nil
+		return nil, nil
 	}
 	if err != nil {
-		return "", "", err
+		return nil, err
 	}
-	return v.Version, v.Fingerprint, nil
+	return &plan.Newest{Version: v.Version, Fingerprint: v.Fingerprint, Created: v.Created}, nil
 }
 
-func (p *place) Base(b *definition.Base) *layer.Snapshot { return p.layers.Find(base.Key(b)) }
+func (p *place) Base(b *definition.Base) *layer.Snapshot {
+	p.layers.Touch(base.Key(b))
+	return p.layers.Find(base.Key(b))
+}
+
+func (p *place) Trace(image, variant, stage string) *plan.Trace {
+	return build.ReadTrace(p.State, image, variant, stage)
+}
+
+func (p *place) Text(digest string) []byte { return build.Text(p.State, digest) }
+
+// SecretKey is the key with which this state marks secrets; it is drawn when it is first needed.
+func (p *place) SecretKey() ([]byte, error) {
+	name := filepath.Join(p.State, "secret-key")
+	for {
+		key, err := os.ReadFile(name)
+		if err == nil || !errors.Is(err, os.ErrNotExist) {
+			return key, err
+		}
+		part := fmt.Sprintf("%s-%d", name, os.Getpid())
+		if err := os.WriteFile(part, []byte(rand.Text()), 0o600); err != nil {
+			return nil, err
+		}
+		err = os.Link(part, name) // the first one counts
+		if err = errors.Join(ignoreExist(err), os.Remove(part)); err != nil {
+			return nil, err
+		}
+	}
+}
+
+func ignoreExist(err error) error {
+	if errors.Is(err, os.ErrExist) {
+		return nil
+	}
+	return err
+}
 
 func (p *place) Snapshot(key string) *layer.Snapshot { return p.layers.Find(key) }
 
 // plans makes the plan of one image.
-func (p *place) plans(ctx context.Context, name string, force bool) (*plan.Plan, error) {
+func (p *place) plans(ctx context.Context, name string, o plan.Options) (*plan.Plan, error) {
 	img, err := p.Image(name)
 	if err != nil {
 		return nil, err
 	}
-	return plan.Make(ctx, p.Root, p.Org, img, p, force)
+	set := map[string]string{}
+	for _, in := range img.Inputs {
+		if value, ok := o.Set[in.Name]; ok {
+			set[in.Name] = value
+		}
+	}
+	o.Set = set
+	return plan.Make(ctx, p.Root, p.Org, img, p, o)
 }
 
 // who is the person at the keyboard.

@@ -14,21 +14,27 @@ import (
 	"zygos/internal/seal"
 )
 
-// live shows what goes on right now in one line at the foot of a terminal; lines of the log
-// scroll above it. Without a terminal it only writes the lines.
+// live shows what goes on right now at the foot of a terminal, a line for each thing that goes
+// on; lines of the log scroll above. Without a terminal it only writes the lines.
 type live struct {
 	mu       sync.Mutex
 	in       *invocation
+	many     bool // several images: lines say which
 	progress *mpb.Progress
-	bar      *mpb.Bar
-	doing    string
-	said     time.Time // without a terminal: when a line last told of progress
+	feet     map[string]*foot
+}
+
+// foot is one line at the foot.
+type foot struct {
+	bar   *mpb.Bar
+	doing string
+	said  time.Time // without a terminal: when a line last told of progress
 }
 
 const lineStep = 5 * time.Second // between lines of progress where there is no terminal
 
 func (in *invocation) live() *live {
-	l := &live{in: in}
+	l := &live{in: in, feet: map[string]*foot{}}
 	if isTerminal(in.err) && !in.quiet && !in.json {
 		l.progress = mpb.New(mpb.WithOutput(in.err), mpb.WithWidth(30), mpb.WithRefreshRate(100*time.Millisecond))
 	}
@@ -47,107 +53,166 @@ func (l *live) line(text string) {
 	fmt.Fprintln(w, text)
 }
 
-// show says what goes on; total is in bytes, 0 where only time tells, -1 where it is not known.
-func (l *live) show(doing string, done, total int64) {
+// result writes a line of the result while other things go on.
+func (l *live) result(text string) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if l.progress != nil && isTerminal(l.in.out) {
+		_, err := fmt.Fprintln(l.progress, text)
+		return err
+	}
+	_, err := fmt.Fprintln(l.in.out, text)
+	return err
+}
+
+// show says what goes on; who tells apart what goes on at once. total is in bytes, 0 where only
+// time tells, -1 where it is not known.
+func (l *live) show(who, doing string, done, total int64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	f := l.feet[who]
+	if f == nil {
+		f = &foot{}
+		l.feet[who] = f
+	}
 	if l.progress == nil {
-		if l.doing != doing {
-			l.doing, l.said = doing, time.Now()
-		} else if total > 0 && time.Since(l.said) > lineStep {
-			l.said = time.Now()
-			l.line(fmt.Sprintf("  %s  %s of %s", doing, mib(done), mib(total)))
+		if f.doing != doing {
+			f.doing, f.said = doing, time.Now()
+		} else if total > 0 && time.Since(f.said) > lineStep {
+			f.said = time.Now()
+			l.line(fmt.Sprintf("  %s  %s of %s", strings.TrimSpace(who+" "+doing), mib(done), mib(total)))
 		}
 		return
 	}
-	if l.doing != doing {
-		l.drop()
+	if f.doing != doing {
+		f.drop()
 		began := time.Now()
-		name := decor.Name("  " + doing + "  ")
+		name := decor.Name("  " + strings.TrimSpace(who+"  "+doing) + "  ")
 		elapsed := decor.Any(func(decor.Statistics) string { return " " + human(time.Since(began).Truncate(100*time.Millisecond)) })
 		if total > 0 {
 			bytes := decor.Any(func(s decor.Statistics) string { return " " + mib(s.Current) + " of " + mib(s.Total) })
-			l.bar = l.progress.New(total, mpb.BarStyle().Lbound("").Filler("=").Tip("").Padding(" ").Rbound(""),
+			f.bar = l.progress.New(total, mpb.BarStyle().Lbound("").Filler("=").Tip("").Padding(" ").Rbound(""),
 				mpb.BarRemoveOnComplete(), mpb.PrependDecorators(name), mpb.AppendDecorators(bytes, elapsed))
 		} else {
-			l.bar = l.progress.New(0, mpb.NopStyle(), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(name, elapsed))
+			f.bar = l.progress.New(0, mpb.NopStyle(), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(name, elapsed))
 		}
-		l.doing = doing
+		f.doing = doing
 	}
 	if total > 0 {
-		l.bar.SetCurrent(min(done, total-1)) // a full bar would end; drop ends it
+		f.bar.SetCurrent(min(done, total-1)) // a full bar would end; drop ends it
 	}
 }
 
-func (l *live) drop() {
-	if l.bar != nil {
-		l.bar.Abort(true)
-		l.bar.Wait()
-		l.bar, l.doing = nil, ""
+func (f *foot) drop() {
+	if f.bar != nil {
+		f.bar.Abort(true)
+		f.bar.Wait()
+		f.bar, f.doing = nil, ""
 	}
 }
 
-// idle takes the foot line away.
-func (l *live) idle() {
+// idle takes a line at the foot away; that of everybody if who is "".
+func (l *live) idle(who string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.drop()
+	for name, f := range l.feet {
+		if who == "" || who == name {
+			f.drop()
+		}
+	}
 }
 
 // end gives the terminal back.
 func (l *live) end() {
-	l.idle()
+	l.idle("")
 	if l.progress != nil {
 		l.progress.Wait()
 	}
 }
 
+// label says whose event it is, as far as the reader cannot know: the image where there are
+// several, the variant where there is one.
+func label(e build.Event, many bool) string {
+	if many {
+		return strings.TrimSpace(e.Image + " " + e.Variant)
+	}
+	return e.Variant
+}
+
 // watchBuild turns a build's events into lines, or into JSON lines.
 func (in *invocation) watchBuild(l *live) func(build.Event) {
+	var mu sync.Mutex
 	return func(e build.Event) {
+		mu.Lock() // several builds tell at once
+		defer mu.Unlock()
 		if in.json {
-			in.jsonLine(e)
+			_ = in.jsonLine(e) // the exit code tells all the same
 			return
 		}
+		who := label(e, l.many)
 		switch e.Kind {
 		case build.Progress:
-			l.show(e.Text, e.Done, e.Total)
+			l.show(who, e.Text, e.Done, e.Total)
 			return
 		case build.StageBegan, build.StepBegan:
-			l.show(strings.TrimSpace("stage "+e.Stage+" "+e.Step), 0, 0)
+			l.show(who, strings.TrimSpace("stage "+e.Stage+" "+e.Step), 0, 0)
+		case build.Waiting:
+			l.show(who, "stage "+e.Stage+", waiting", 0, 0)
 		case build.Broke:
-			l.idle()
+			l.idle(who)
 			return // the command's error says it
-		case build.Output, build.StepDone:
+		case build.Output, build.StepDone, build.Cut, build.Note, build.Retry:
 		default:
-			l.idle()
+			l.idle(who)
 		}
-		if text := in.eventLine(e); text != "" {
+		if text := in.eventLine(e, who); text != "" {
 			l.line(text)
 		}
 	}
 }
 
-// eventLine is an event as a line of the log, "" for those that have none.
-func (in *invocation) eventLine(e build.Event) string {
-	head := func(word string) string { return "  " + in.paint(bold, fmt.Sprintf("%-8s", word)) + " " }
+// eventLine is an event as a line of the log, "" for those that have none. who is put before it.
+func (in *invocation) eventLine(e build.Event, who string) string {
+	if who != "" {
+		who = in.paint(faint, fmt.Sprintf("%-13s", who)) + " "
+	}
+	head := func(word string) string { return "  " + who + in.paint(bold, fmt.Sprintf("%-8s", word)) + " " }
+	inner := func(word string) string { return "    " + who + in.paint(faint, word) }
 	switch e.Kind {
 	case build.Started:
-		return in.paint(bold, e.Image+" "+e.Version) + "  build " + e.Build
+		text := in.paint(bold, e.Image+" "+e.Version) + "  build " + e.Build
+		if e.Text != "" {
+			text += in.paint(faint, "  ("+e.Text+")")
+		}
+		return text
 	case build.BaseReady:
 		return head("base") + e.Text
 	case build.Reused:
 		return head("stage") + fmt.Sprintf("%-16s reused from %s", e.Stage, e.From)
+	case build.StageBegan:
+		return head("stage") + fmt.Sprintf("%-16s runs: %s", e.Stage, e.Text)
+	case build.Waiting:
+		return head("stage") + fmt.Sprintf("%-16s waits for build %s, which runs the same stage", e.Stage, e.From)
 	case build.StepBegan:
-		return "    " + in.paint(faint, fmt.Sprintf("%s > %s", e.Stage, e.Step))
+		return inner(fmt.Sprintf("%s > %s", e.Stage, e.Step))
 	case build.Output:
-		return "    " + in.paint(faint, fmt.Sprintf("%s |", e.Stage)) + " " + e.Text
+		return inner(e.Stage+" |") + " " + e.Text
+	case build.Cut:
+		return inner(e.Stage+" |") + " " + in.paint(amber, fmt.Sprintf("[%d lines, %s of its output are not kept]", e.Lines, mib(e.Done)))
+	case build.Retry:
+		return head("stage") + fmt.Sprintf("%-16s %s in %s: %s; again in %s, retry %d of %d", e.Stage, in.paint(amber, "failed"), e.Step, e.Text, human(e.Took), e.Done, e.Total)
 	case build.StageDone:
 		return head("stage") + fmt.Sprintf("%-16s ran in %s, %s changed", e.Stage, human(e.Took), mib(e.Done))
+	case build.Brought:
+		return head("brought") + fmt.Sprintf("%-16s %s  %s", e.Stage, mib(e.Done), e.Text)
+	case build.Note:
+		return head("note") + e.Text
 	case build.Sealed:
 		return head("seal") + strings.Join(sealLines(e.Seal), "\n"+head("seal"))
 	case build.Captured:
 		return head("capture") + fmt.Sprintf("%-16s %s in %s", e.File.Format, mib(e.File.Bytes), human(e.Took))
+	case build.Finished:
+		return head("version") + fmt.Sprintf("%s@%s registered in %s", e.Image, e.Version, human(e.Took))
 	case build.Broke:
 		if e.Failure == nil {
 			return head("stopped") + e.Text

@@ -43,6 +43,7 @@ Regions are those of the image's [publish], or those named with --region.`,
 // publication is what happened to one artifact in one region.
 type publication struct {
 	Region   string        `json:"region"`
+	Variant  string        `json:"variant,omitempty"`
 	Format   string        `json:"format,omitempty"`
 	ID       string        `json:"id,omitempty"`
 	Location string        `json:"location,omitempty"`
@@ -119,7 +120,7 @@ func (p *place) place(ctx context.Context, in *invocation, l *live, v *catalog.V
 		mu.Lock()
 		defer mu.Unlock()
 		done += n
-		l.show("publish "+v.Ref(), done, total)
+		l.show("", "publish "+v.Ref(), done, total)
 	}
 	var group errgroup.Group
 	group.SetLimit(4)
@@ -137,7 +138,9 @@ func (p *place) place(ctx context.Context, in *invocation, l *live, v *catalog.V
 		})
 	}
 	_ = group.Wait() // errors are in the publications
-	slices.SortFunc(list, func(a, b publication) int { return strings.Compare(a.Region+a.Format, b.Region+b.Format) })
+	slices.SortFunc(list, func(a, b publication) int {
+		return strings.Compare(a.Region+a.Variant+a.Format, b.Region+b.Variant+b.Format)
+	})
 	return list
 }
 
@@ -149,15 +152,15 @@ func (p *place) placeIn(ctx context.Context, v *catalog.Version, r *definition.R
 			continue
 		}
 		began := time.Now()
-		result := publication{Region: r.Name, Format: a.Format, Bytes: a.Bytes}
-		item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Format: a.Format, Digest: a.Digest, Bytes: a.Bytes,
-			Source: p.store.Path(a.Digest), Name: build.FileName(v.Image, v.Version, a.Format)}
+		result := publication{Region: r.Name, Variant: a.Variant, Format: a.Format, Bytes: a.Bytes}
+		item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Variant: a.Variant, Format: a.Format, Digest: a.Digest, Bytes: a.Bytes,
+			Source: p.store.Path(a.Digest), Name: build.FileName(v.Image, v.Version, a)}
 		placed, err := target.Place(ctx, item, told)
 		if err != nil && ctx.Err() == nil {
 			// What an earlier publication placed is not there as it was; no manifest names it from now on.
 			err = errors.Join(err, p.catalog.Unplace(ctx, region.ID(r.Name, item)))
 		} else if err == nil {
-			err = p.catalog.Place(ctx, catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: r.Name, Format: a.Format,
+			err = p.catalog.Place(ctx, catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: r.Name, Variant: a.Variant, Format: a.Format,
 				Artifact: a.Digest, Location: placed.Location, Verified: time.Now()})
 		}
 		result.ID, result.Location, result.Copied, result.Took = placed.ID, placed.Location, placed.Copied, time.Since(began)
@@ -170,6 +173,14 @@ func (p *place) placeIn(ctx context.Context, v *catalog.Version, r *definition.R
 		list = append(list, publication{Region: r.Name, Error: fmt.Sprintf("takes only %s, and %s has no such artifact", strings.Join(r.Formats, ", "), v.Ref())})
 	}
 	return list
+}
+
+// shape is a format with its variant.
+func shape(variant, format string) string {
+	if variant == "" {
+		return format
+	}
+	return variant + " " + format
 }
 
 // published writes the result.
@@ -187,7 +198,7 @@ func (in *invocation) published(v *catalog.Version, done []publication) error {
 				failed = append(failed, d.Region)
 			}
 		}
-		rows = append(rows, []string{d.Region, dash(d.Format), dash(d.ID), mib(d.Bytes), human(d.Took), state})
+		rows = append(rows, []string{d.Region, dash(shape(d.Variant, d.Format)), dash(d.ID), mib(d.Bytes), human(d.Took), state})
 	}
 	if !in.json {
 		if err := in.columns([]string{"REGION", "FORMAT", "ID", "SIZE", "TOOK", "STATE"}, rows); err != nil {
@@ -198,7 +209,7 @@ func (in *invocation) published(v *catalog.Version, done []publication) error {
 		var why []string
 		for _, d := range done {
 			if d.Error != "" {
-				why = append(why, fmt.Sprintf("  %s %s: %s", d.Region, d.Format, d.Error))
+				why = append(why, fmt.Sprintf("  %s %s: %s", d.Region, shape(d.Variant, d.Format), d.Error))
 			}
 		}
 		return &incompleteError{fmt.Sprintf("%s is not complete in %s; the other regions are, and the manifest names only what was verified\n%s\nRun the command again once the cause is mended; what is there is not copied again. An artifact that is missing or damaged in the store is made anew by 'zygos build %s --force'",

@@ -14,6 +14,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zygos/demo"
+	"zygos/internal/build"
+	"zygos/internal/layer"
 	"zygos/internal/machine"
 )
 
@@ -169,20 +171,7 @@ type finding struct {
 
 func runDoctor(ctx context.Context, in *invocation) error {
 	if _, ok := machine.Inside(); !ok {
-		args := []string{"doctor", "--color", in.color}
-		if in.json {
-			args = append(args, "--json")
-		}
-		if in.workspace != "" {
-			args = append(args, "--workspace", in.workspace)
-		}
-		if in.state != "" {
-			args = append(args, "--state", in.state)
-		}
-		code, err := machine.Enter(args)
-		if err == nil && code != 0 {
-			err = &exitError{code}
-		}
+		err := in.again()
 		if err != nil {
 			return fmt.Errorf("%w\nThe host does not let ordinary users make user namespaces. Where the file exists, an administrator may set\n"+
 				"/proc/sys/kernel/unprivileged_userns_clone to 1, /proc/sys/kernel/apparmor_restrict_unprivileged_userns to 0, or\n"+
@@ -229,9 +218,26 @@ func (in *invocation) examine(ctx context.Context) []finding {
 		f.Do = "install the package uidmap, and give your user a line NAME:100000:65536 in /etc/subuid and in /etc/subgid"
 	}
 	list = append(list, f)
+	limits := finding{What: "limits", State: "ok", Text: "builds may be limited in memory, processes and processors"}
+	if err := machine.LimitsWork(); err != nil {
+		limits.State, limits.Text = "limited", fmt.Sprintf("[limits] would not be in force: %v", err)
+		limits.Do = "for [limits], use a host with cgroup v2 that lets you make control groups, for instance under 'systemd-run --user --scope -p Delegate=yes'"
+	}
+	list = append(list, limits)
 	state := os.TempDir()
 	if w, err := in.load(); w != nil {
 		state = w.State
+		e := &build.Engine{State: state, Layers: &layer.Store{Dir: filepath.Join(state, "layers")}}
+		s := e.Measure()
+		text := fmt.Sprintf("%s: layers %s, artifacts %s, logs %s, failed builds %s, other %s", mib(s.Total()), mib(s.Layers), mib(s.Store), mib(s.Builds), mib(s.Failed), mib(s.Other))
+		f := finding{What: "state", State: "ok", Text: text}
+		if budget := w.Org.Budget; budget > 0 {
+			f.Text += "; budget " + mib(budget)
+			if s.Total() > budget {
+				f.State, f.Do = "over", "the budget in zygos.toml is passed, since versions need what is kept: raise it, or remove old versions"
+			}
+		}
+		list = append(list, f)
 		_ = err // wrong definitions are lint's matter
 		if err := w.MakeState(); err != nil {
 			return append(list, finding{What: "state", State: "missing", Text: err.Error(), Do: "make the folder writable, or move it with --state DIR"})

@@ -80,6 +80,9 @@ func (r Ref) IsSeries() bool {
 	return ok
 }
 
+// IsTag says whether the selector is a tag.
+func (r Ref) IsTag() bool { return r.Selector != "" && !r.IsVersion() && !r.IsSeries() }
+
 // CheckTag says why a word cannot be a tag, "" if it can.
 func CheckTag(tag string) string {
 	ref := Ref{Selector: tag}

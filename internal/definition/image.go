@@ -119,7 +119,9 @@ type Artifact struct {
 }
 
 // In says whether the artifact belongs to a variant.
-func (a *Artifact) In(variant string) bool { return len(a.Only) == 0 || slices.Contains(a.Only, variant) }
+func (a *Artifact) In(variant string) bool {
+	return len(a.Only) == 0 || slices.Contains(a.Only, variant)
+}
 
 // VariantNames lists the variants, or one without a name.
 func (img *Image) VariantNames() []string {

@@ -8,6 +8,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sort"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -117,9 +119,12 @@ func (s *Store) Commit(dir string, x Index) (string, error) {
 	if err = errors.Join(err, file.Close()); err != nil {
 		return "", err
 	}
-	err = os.Rename(dir, filepath.Join(s.Dir, digest))
+	to := filepath.Join(s.Dir, digest)
+	err = os.Rename(dir, to)
 	if errors.Is(err, fs.ErrExist) && s.Has(digest) {
-		err = RemoveAll(dir)
+		if touch(to) { // it is in use from now on
+			err = RemoveAll(dir)
+		}
 	}
 	if err != nil {
 		return "", fmt.Errorf("keep layer: %w", err)
@@ -154,11 +159,13 @@ func (s *Store) Find(key string) *Snapshot {
 	return &snap
 }
 
+const gone = ".gone" // ends the names of what is being removed
+
 // drop removes a damaged layer and its snapshot, so that it is made anew. What cannot be removed
 // is found damaged again.
 func (s *Store) drop(name, digest string) {
 	_ = os.Remove(name)
-	away := filepath.Join(s.Dir, "damaged-"+digest)
+	away := filepath.Join(s.Dir, digest+gone)
 	if os.Rename(filepath.Join(s.Dir, digest), away) == nil {
 		_ = RemoveAll(away)
 	}
@@ -223,6 +230,156 @@ func (s *Store) Verify(digest string) error {
 		}
 	}
 	return nil
+}
+
+func touch(name string) bool {
+	now := time.Now()
+	return os.Chtimes(name, now, now) == nil
+}
+
+// Touch notes that the snapshot with a key is used, and says whether it is still there. From then
+// on it is not thrown away as long as the build runs that uses it.
+func (s *Store) Touch(key string) bool {
+	name := filepath.Join(s.Dir, "keys", key+".json")
+	if !touch(name) {
+		return false
+	}
+	_, err := os.Stat(name) // Evict takes it away for a moment and looks at its time once more
+	return err == nil
+}
+
+// takeAway renames what has not been used since, and says whether it did.
+func takeAway(name, away string, since time.Time) (bool, error) {
+	if err := os.Rename(name, away); err != nil {
+		return false, err
+	}
+	if info, err := os.Stat(away); err == nil && info.ModTime().After(since) {
+		return false, os.Rename(away, name)
+	}
+	return true, nil
+}
+
+// size is how many bytes a layer takes on disk, near enough: noted beside it once it was summed up.
+func (s *Store) size(digest string) int64 {
+	name := filepath.Join(s.Dir, digest, "usage")
+	if text, err := os.ReadFile(name); err == nil {
+		if n, err := strconv.ParseInt(string(text), 10, 64); err == nil {
+			return n
+		}
+	}
+	file, err := os.Open(filepath.Join(s.Dir, digest, "index.jsonl"))
+	if err != nil {
+		return 0
+	}
+	defer file.Close()
+	x, err := Decode(file)
+	if err != nil {
+		return 0
+	}
+	const block = 4096
+	var n int64
+	for i := range x {
+		switch {
+		case x[i].Same != "":
+		case x[i].Kind == Dir:
+			n += block
+		default:
+			n += (x[i:i+1].Bytes() + block - 1) / block * block
+		}
+	}
+	if info, err := file.Stat(); err == nil {
+		n += info.Size()
+	}
+	_ = os.WriteFile(name, []byte(strconv.FormatInt(n, 10)), 0o644) // summed up again next time
+	return n
+}
+
+// digests lists the layers that are kept.
+func (s *Store) digests() (list []string) {
+	entries, _ := os.ReadDir(s.Dir) // no folder, no layers
+	for _, e := range entries {
+		if len(e.Name()) == 64 {
+			list = append(list, e.Name())
+		}
+	}
+	return list
+}
+
+// Usage is how many bytes all layers take.
+func (s *Store) Usage() (bytes int64) {
+	for _, digest := range s.digests() {
+		bytes += s.size(digest)
+	}
+	return bytes
+}
+
+// Evict throws away snapshots, and layers that then belong to none, the least recently used first,
+// until so many bytes are freed. What was used after since stays, and every layer that is pinned.
+// No build may begin meanwhile.
+func (s *Store) Evict(bytes int64, since time.Time, pinned func(digest string) bool) (freed int64, err error) {
+	type kept struct {
+		name, layer string
+		used        time.Time
+	}
+	var list []kept
+	users := map[string]int{}
+	files, err := filepath.Glob(filepath.Join(s.Dir, "keys", "*.json"))
+	if err != nil {
+		return 0, err
+	}
+	for _, name := range files {
+		var snap Snapshot
+		info, err1 := os.Stat(name)
+		text, err2 := os.ReadFile(name)
+		if err1 != nil || err2 != nil || json.Unmarshal(text, &snap) != nil {
+			continue
+		}
+		users[snap.Layer]++
+		list = append(list, kept{name, snap.Layer, info.ModTime()})
+	}
+	for _, digest := range s.digests() {
+		if users[digest] == 0 { // of a build that did not end, or of sealing
+			list = append(list, kept{layer: digest})
+			users[digest] = 1
+		}
+	}
+	sort.SliceStable(list, func(i, j int) bool { return list[i].used.Before(list[j].used) })
+	for _, k := range list {
+		if freed >= bytes {
+			break
+		}
+		if k.used.After(since) || pinned(k.layer) {
+			continue
+		}
+		if k.name != "" {
+			away := strings.TrimSuffix(k.name, ".json") + gone
+			if ok, err := takeAway(k.name, away, since); err != nil || !ok {
+				if err != nil {
+					return freed, err
+				}
+				continue
+			}
+			if err := os.Remove(away); err != nil {
+				return freed, err
+			}
+		}
+		if users[k.layer]--; users[k.layer] > 0 {
+			continue
+		}
+		size := s.size(k.layer)
+		away := filepath.Join(s.Dir, k.layer+gone)
+		if ok, err := takeAway(filepath.Join(s.Dir, k.layer), away, since); err != nil || !ok {
+			if err != nil {
+				return freed, err
+			}
+			continue
+		}
+		if err := RemoveAll(away); err != nil {
+			return freed, err
+		}
+		freed += size
+	}
+	return freed, nil
 }
 
 // RemoveAll removes a folder whatever modes its folders have.

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"archive/tar"
 	"bytes"
 	"encoding/json"
 	"errors"
@@ -11,6 +12,7 @@ import (
 	"os/signal"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -30,7 +32,8 @@ const (
 func sandboxInit() {
 	signal.Ignore(unix.SIGINT, unix.SIGTERM, unix.SIGHUP) // who wants us gone kills us
 	var o order
-	if err := json.NewDecoder(os.NewFile(fdOrders, "orders")).Decode(&o); err != nil {
+	orders := json.NewDecoder(os.NewFile(fdOrders, "orders"))
+	if err := orders.Decode(&o); err != nil {
 		os.Exit(1) // whoever started us is gone
 	}
 	answers := json.NewEncoder(os.NewFile(fdAnswers, "answers"))
@@ -38,12 +41,28 @@ func sandboxInit() {
 	for _, s := range o.Steps {
 		last = max(last, s.Source, s.Out, s.Err)
 	}
+	if o.Shell != nil {
+		last = o.Shell.Err
+	}
 	for fd := fdOrders; fd <= last+1; fd++ { // one more may hold this program
 		unix.CloseOnExec(fd)
 	}
-	if err := settle(o); err != nil {
+	err := settle(o)
+	if err == nil {
+		err = confine()
+	}
+	if err != nil {
 		_ = answers.Encode(answer{Broken: err.Error()}) // nobody else to tell
 		os.Exit(1)
+	}
+	if o.Shell != nil {
+		code, err := o.Shell.run(orders)
+		a := answer{Code: code}
+		if err != nil {
+			a.Broken = err.Error()
+		}
+		_ = answers.Encode(a) // nobody else to tell
+		os.Exit(0)
 	}
 	for i, step := range o.Steps {
 		if answers.Encode(answer{Step: i, Began: true}) != nil {
@@ -51,10 +70,10 @@ func sandboxInit() {
 		}
 		began := time.Now()
 		var failed *StepError
-		if step.Copy != nil {
+		if step.Script == nil {
 			failed = copyIn(step)
 		} else {
-			failed = runScript(i, step, o.End)
+			failed = runScript(i, step, o)
 		}
 		if answers.Encode(answer{Step: i, Took: time.Since(began), Failed: failed}) != nil || failed != nil {
 			os.Exit(1)
@@ -99,6 +118,10 @@ func settle(o order) error {
 	}
 	if err := readOnly("proc/sys"); err != nil {
 		return err
+	}
+	// Keys of the kernel belong to users, not to namespaces.
+	if err := unix.Mount("/dev/null", "proc/keys", "", unix.MS_BIND, ""); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("hide /proc/keys: %w", err)
 	}
 	var names *os.File
 	if o.Network {
@@ -239,45 +262,86 @@ func giveNames(names *os.File) error {
 	return nil
 }
 
-// copyIn puts a step's file into the tree: written beside its place, then renamed.
+// copyIn puts a step's files into the tree: each written beside its place, then renamed.
 func copyIn(step orderStep) *StepError {
-	if err := copyFile(step); err != nil {
+	if err := copyAll(step); err != nil {
 		return &StepError{Reason: err.Error()}
 	}
 	return nil
 }
 
-func copyFile(step orderStep) error {
-	c := step.Copy
-	source := os.NewFile(uintptr(step.Source), c.From)
+func copyAll(step orderStep) error {
+	source := os.NewFile(uintptr(step.Source), "files")
 	defer source.Close()
-	uid, gid, err := owner(c.Owner)
+	uid, gid, err := owner(step.Owner)
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(path.Dir(c.To), 0o755); err != nil {
-		return err
+	in := tar.NewReader(source)
+	for {
+		h, err := in.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if err := os.MkdirAll(path.Dir(h.Name), 0o755); err != nil {
+			return err
+		}
+		switch h.Typeflag {
+		case tar.TypeDir:
+			err = copyDir(h, uid, gid)
+		case tar.TypeSymlink:
+			if err = os.Remove(h.Name); err == nil || errors.Is(err, fs.ErrNotExist) {
+				err = errors.Join(os.Symlink(h.Linkname, h.Name), os.Lchown(h.Name, uid, gid))
+			}
+		default:
+			err = copyFile(in, h, uid, gid)
+		}
+		if err != nil {
+			return err
+		}
 	}
-	if info, err := os.Stat(c.To); err == nil && info.IsDir() {
-		return fmt.Errorf("%s is a folder; name the file in it", c.To)
+}
+
+// copyDir makes a folder; one that is there keeps its mode and owner.
+func copyDir(h *tar.Header, uid, gid int) error {
+	err := os.Mkdir(h.Name, 0o755)
+	if errors.Is(err, fs.ErrExist) {
+		if info, e := os.Stat(h.Name); e == nil && info.IsDir() {
+			return nil
+		}
+		return fmt.Errorf("%s is there already and is no folder", h.Name)
 	}
-	if real, err := filepath.EvalSymlinks(c.To); err == nil {
-		c.To = real
-	}
-	part, err := os.CreateTemp(path.Dir(c.To), ".zygos-")
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(part, source)
+	return errors.Join(os.Chown(h.Name, uid, gid), unix.Chmod(h.Name, uint32(h.Mode)))
+}
+
+func copyFile(in io.Reader, h *tar.Header, uid, gid int) error {
+	to := h.Name
+	if info, err := os.Stat(to); err == nil && info.IsDir() {
+		return fmt.Errorf("%s is a folder; name the file in it, or end it with '/'", to)
+	}
+	if real, err := filepath.EvalSymlinks(to); err == nil {
+		to = real
+	}
+	part, err := os.CreateTemp(path.Dir(to), ".zygos-")
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(part, in)
 	err = errors.Join(err, part.Close())
 	if err == nil {
 		err = os.Chown(part.Name(), uid, gid)
 	}
 	if err == nil {
-		err = unix.Chmod(part.Name(), c.Mode)
+		err = unix.Chmod(part.Name(), uint32(h.Mode))
 	}
 	if err == nil {
-		err = os.Rename(part.Name(), c.To)
+		err = os.Rename(part.Name(), to)
 	}
 	if err != nil {
 		_ = os.Remove(part.Name()) // the first error counts
@@ -285,14 +349,38 @@ func copyFile(step orderStep) error {
 	return err
 }
 
+// giveSecrets puts the stage's secrets into files in memory, for one user only, and returns the
+// variables that hold them.
+func giveSecrets(list []Secret, account account) (env []string, err error) {
+	const dir = zygosDir + "/secrets"
+	if len(list) == 0 {
+		return nil, nil
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	for _, s := range list {
+		name := path.Join(dir, s.Name)
+		_ = os.Remove(name) // of the script before
+		if err := os.WriteFile(name, []byte(s.Value), 0o400); err != nil {
+			return nil, err
+		}
+		if err := os.Chown(name, int(account.uid), int(account.gid)); err != nil {
+			return nil, err
+		}
+		env = append(env, s.Variable+"="+s.Value)
+	}
+	return env, nil
+}
+
 // runScript runs a step's script as a child and reaps whatever else ends meanwhile.
-func runScript(i int, step orderStep, end string) *StepError {
+func runScript(i int, step orderStep, o order) *StepError {
 	out, errs := os.NewFile(uintptr(step.Out), "out"), os.NewFile(uintptr(step.Err), "err")
 	defer out.Close()
 	defer errs.Close()
 	defer func() {
-		_, _ = io.WriteString(out, end+"\n") // a reader that is gone needs no mark
-		_, _ = io.WriteString(errs, end+"\n")
+		_, _ = io.WriteString(out, o.End+"\n") // a reader that is gone needs no mark
+		_, _ = io.WriteString(errs, o.End+"\n")
 	}()
 	s := step.Script
 	account, err := lookUp(s.User)
@@ -311,8 +399,11 @@ func runScript(i int, step orderStep, end string) *StepError {
 	if dir == "" {
 		dir = "/"
 	}
-	env := append([]string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=" + account.home,
-		"USER=" + account.name, "LOGNAME=" + account.name, "LANG=C.UTF-8", "TERM=dumb"}, s.Env...)
+	secrets, err := giveSecrets(o.Secrets, account)
+	if err != nil {
+		return &StepError{Reason: "give the secrets: " + err.Error()}
+	}
+	env := slices.Concat(environment(account, "dumb"), s.Env, secrets)
 	null, err := os.Open("/dev/null")
 	if err != nil {
 		return &StepError{Reason: err.Error()}
@@ -327,6 +418,11 @@ func runScript(i int, step orderStep, end string) *StepError {
 		return &StepError{Reason: startFailure(err, argv[0], s, dir)}
 	}
 	return reap(pid)
+}
+
+func environment(account account, term string) []string {
+	return []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=" + account.home,
+		"USER=" + account.name, "LOGNAME=" + account.name, "LANG=C.UTF-8", "TERM=" + term}
 }
 
 func startFailure(err error, program string, s *Script, dir string) string {

@@ -2,6 +2,8 @@ package machine
 
 import (
 	"bufio"
+	"bytes"
+	"cmp"
 	"errors"
 	"io"
 	"regexp"
@@ -15,33 +17,90 @@ type lineSplitter struct {
 	end  string // a line that ends with this ends the stream, whoever still holds it open
 	mu   sync.Mutex
 	emit func(stream, text string)
+	cut  func(stream string, lines, bytes int64)
 }
 
-const longestLine = 16 << 10 // bytes; a longer line comes in pieces
+const (
+	longestLine = 16 << 10 // bytes; a longer line comes in pieces
+	headBytes   = 4 << 20  // of a stream that are passed on
+	tailBytes   = 64 << 10 // of a longer one that are passed on from its end
+)
 
 // Interpreters name the line in their messages: "script: line 12: …" or "script: 12: …".
 var namesLine = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^` + scriptDir + `/[^:]+: (?:line )?(\d+): `)
 })
 
-// copy passes on a stream until it ends and returns the last line number of the script that it mentions.
+// copy passes on a stream until it ends and returns the last line number of the script that it
+// mentions. Of a long stream it passes on the head and the tail and tells how much lay between.
 func (l *lineSplitter) copy(stream string, r io.Reader) (line int) {
 	in := bufio.NewReaderSize(r, longestLine)
-	for {
+	for passed := 0; passed < headBytes; {
 		raw, err := in.ReadSlice('\n')
+		passed += len(raw)
 		text, ended := strings.CutSuffix(string(raw), l.end+"\n")
-		if text != "" {
-			if m := namesLine().FindStringSubmatch(text); m != nil {
-				line, _ = strconv.Atoi(m[1]) // digits by the expression
-			}
-			l.mu.Lock()
-			l.emit(stream, tidy(text))
-			l.mu.Unlock()
-		}
+		line = cmp.Or(l.line(stream, text), line)
 		if ended || (err != nil && !errors.Is(err, bufio.ErrBufferFull)) {
 			return line
 		}
 	}
+	tail, lines, size := l.skim(in)
+	l.mu.Lock()
+	if skipped := size - int64(len(tail)); skipped > 0 {
+		l.cut(stream, lines-int64(bytes.Count(tail, []byte("\n"))), skipped)
+	}
+	l.mu.Unlock()
+	for text := range strings.Lines(string(tail)) {
+		line = cmp.Or(l.line(stream, text), line)
+	}
+	return line
+}
+
+// line passes on a line and returns the line of the script that it mentions, 0 for none.
+func (l *lineSplitter) line(stream, text string) (line int) {
+	if text == "" {
+		return 0
+	}
+	if m := namesLine().FindStringSubmatch(text); m != nil {
+		line, _ = strconv.Atoi(m[1]) // digits by the expression
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.emit(stream, tidy(text))
+	return line
+}
+
+// skim reads to the end of a stream; it returns its last whole lines, and how many lines and
+// bytes there were in all.
+func (l *lineSplitter) skim(in io.Reader) (tail []byte, lines, size int64) {
+	mark := []byte(l.end + "\n")
+	buf := make([]byte, 0, 4*tailBytes)
+	for ended := false; !ended; {
+		if len(buf) > 3*tailBytes {
+			buf = append(buf[:0], buf[len(buf)-tailBytes-len(mark):]...)
+		}
+		n, err := in.Read(buf[len(buf):cap(buf)])
+		from := max(0, len(buf)-len(mark))
+		buf = buf[:len(buf)+n]
+		lines += int64(bytes.Count(buf[len(buf)-n:], []byte("\n")))
+		size += int64(n)
+		if i := bytes.Index(buf[from:], mark); i >= 0 {
+			after := buf[from+i:]
+			size -= int64(len(after))
+			lines -= int64(bytes.Count(after, []byte("\n")))
+			buf, ended = buf[:from+i], true
+		}
+		ended = ended || err != nil
+	}
+	if len(buf) > tailBytes {
+		buf = buf[len(buf)-tailBytes:]
+	}
+	if int64(len(buf)) < size {
+		if i := bytes.IndexByte(buf, '\n'); i >= 0 {
+			buf = buf[i+1:]
+		}
+	}
+	return buf, lines, size
 }
 
 // Sequences with which programs colour text and move the cursor (ECMA-48, 5.4).

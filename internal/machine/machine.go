@@ -8,6 +8,7 @@ package machine
 import (
 	"context"
 	"fmt"
+	"io"
 	"time"
 )
 
@@ -28,10 +29,24 @@ type Stage struct {
 	Scratch  string   // empty folder on the same file system, for the overlay's work and /tmp
 	Network  bool     // reach the host's network; without it only a loopback device exists
 	Timeout  time.Duration
+	Limits   Limits
+	Secrets  []Secret
+	Mask     func(io.Reader) io.Reader // put before what scripts print; nil for nothing
 	Steps    []Step
 }
 
-// Step is one script run or one file copied. Exactly one of Script and Copy is set.
+// Limits bound what a stage's processes may use together, by cgroup v2 (Linux,
+// Documentation/admin-guide/cgroup-v2.rst); 0 for no limit.
+type Limits struct {
+	Memory    int64 // bytes
+	Processes int64
+	CPU       float64 // processors
+}
+
+// Secret arrives as the variable and as the file /run/zygos/secrets/NAME, in memory.
+type Secret struct{ Name, Variable, Value string }
+
+// Step is one script run or one group of files copied. Exactly one of Script and Copy is set.
 type Step struct {
 	Name   string
 	Script *Script
@@ -46,19 +61,32 @@ type Script struct {
 	Env     []string
 }
 
-// Copy puts a file into the tree; missing folders above it are made.
+// Copy puts files, folders and links into the tree; missing folders above them are made, and
+// links in their paths are followed inside the tree.
 type Copy struct {
-	From  string // file on the host
-	To    string // absolute path in the tree; links in it are followed inside the tree
-	Mode  uint32
+	Items []Item
 	Owner string // USER or USER:GROUP, names or ids in the tree
+}
+
+// Item is one thing to copy.
+type Item struct {
+	From   string // on the host
+	To     string // absolute path in the tree
+	Mode   uint32
+	Digest string // hex SHA-256 that a file must have; "" for any
+	Link   string // target of a link
+	Dir    bool
 }
 
 // Watcher is told what happens while a stage runs, from one goroutine at a time for each step.
 type Watcher interface {
 	StepStarted(step int)
 	Line(step int, stream, text string)
+	// Cut says that so many lines and bytes of a stream came here and were not passed on.
+	Cut(step int, stream string, lines, bytes int64)
 	StepEnded(step int, took time.Duration, err *StepError)
+	// Note says something about the stage as a whole.
+	Note(text string)
 }
 
 // StepError says how a step failed.
@@ -71,12 +99,15 @@ type StepError struct {
 	Line   int    // line of the script, 0 if not known
 }
 
-func (e *StepError) Error() string {
+func (e *StepError) Error() string { return e.Name + ": " + e.How() }
+
+// How says in words how the step ended.
+func (e *StepError) How() string {
 	switch {
 	case e.Reason != "":
-		return fmt.Sprintf("%s: %s", e.Name, e.Reason)
+		return e.Reason
 	case e.Signal != "":
-		return fmt.Sprintf("%s: ended by signal %s", e.Name, e.Signal)
+		return "ended by signal " + e.Signal
 	}
-	return fmt.Sprintf("%s: exit code %d", e.Name, e.Code)
+	return fmt.Sprintf("exit code %d", e.Code)
 }

@@ -1,8 +1,11 @@
 package machine
 
 import (
+	"archive/tar"
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -37,14 +40,16 @@ type order struct {
 	Network  bool
 	Limited  bool
 	End      string // what process 1 writes to a script's streams when the script has ended
+	Secrets  []Secret
 	Steps    []orderStep
+	Shell    *shellOrder // run this instead of steps
 }
 
 type orderStep struct {
 	Script *Script
-	Copy   *Copy
-	Source int // descriptor of the file to copy
-	Out    int // descriptors of the script's output
+	Owner  string // of what is copied
+	Source int    // descriptor of the stream of what to copy, a tar archive
+	Out    int    // descriptors of the script's output
 	Err    int
 }
 
@@ -55,6 +60,7 @@ type answer struct {
 	Took   time.Duration
 	Failed *StepError
 	Broken string // the sandbox itself failed
+	Code   int    // of a shell that ended
 }
 
 // Descriptors of process 1; those of the steps follow.
@@ -82,12 +88,23 @@ func (s Sandbox) Run(ctx context.Context, stage Stage, watch Watcher) error {
 	}
 	defer root.Close()
 	defer tmp.Close()
-	run := running{stage: stage, watch: watch, extra: []*os.File{nil, nil, root, tmp}}
+	run := running{stage: stage, watch: watch, extra: []*os.File{nil, nil, root, tmp}, fed: make(chan error, len(stage.Steps))}
 	defer run.close()
-	if err := run.prepare(s.IDs); err != nil {
+	if stage.Limits != (Limits{}) {
+		if run.group, err = newGroup(stage.Limits); err != nil {
+			watch.Note(fmt.Sprintf("the limits on memory, processes and processors are not in force: %v", err))
+		}
+	}
+	defer run.group.remove()
+	if err := run.prepare(ctx, s.IDs); err != nil {
 		return err
 	}
-	return run.start(ctx, s.IDs)
+	err = run.start(ctx, s.IDs)
+	var failed *StepError
+	if errors.As(err, &failed) {
+		run.group.explain(failed)
+	}
+	return err
 }
 
 var errTimeout = errors.New("time is up")
@@ -180,6 +197,9 @@ type running struct {
 	outs  [][2]*os.File
 	order order
 	step  int // the one that began last
+	group *group
+	fed   chan error // what became of the streams of copied files
+	feeds int
 }
 
 func (r *running) close() {
@@ -191,27 +211,35 @@ func (r *running) close() {
 }
 
 // prepare opens everything the steps need, so that a missing file stops the stage before it starts.
-func (r *running) prepare(ids IDs) error {
-	r.order = order{End: rand.Text(), Hostname: r.stage.Hostname, Network: r.stage.Network, Limited: ids.Limited()}
+func (r *running) prepare(ctx context.Context, ids IDs) error {
+	r.order = order{End: rand.Text(), Hostname: r.stage.Hostname, Network: r.stage.Network, Limited: ids.Limited(), Secrets: r.stage.Secrets}
 	r.outs = make([][2]*os.File, len(r.stage.Steps))
 	give := func(f *os.File) int {
 		r.extra = append(r.extra, f)
 		return 2 + len(r.extra)
 	}
 	for i, step := range r.stage.Steps {
-		o := orderStep{Script: step.Script, Copy: step.Copy}
+		o := orderStep{Script: step.Script}
 		if step.Copy != nil {
-			f, err := os.Open(step.Copy.From)
+			for _, item := range step.Copy.Items {
+				if _, err := os.Lstat(item.From); err != nil {
+					return err
+				}
+			}
+			theirs, ours, err := os.Pipe()
 			if err != nil {
 				return err
 			}
-			o.Source = give(f)
+			o.Source, o.Owner = give(theirs), step.Copy.Owner
+			r.feeds++
+			go func() { r.fed <- feed(ctx, ours, step.Copy.Items) }()
 		} else {
 			for j := range 2 {
 				ours, theirs, err := os.Pipe()
 				if err != nil {
 					return err
 				}
+				_, _ = unix.FcntlInt(ours.Fd(), unix.F_SETPIPE_SZ, 1<<20) // only speed
 				r.outs[i][j] = ours
 				r.ours = append(r.ours, ours)
 				if j == 0 {
@@ -222,6 +250,66 @@ func (r *running) prepare(ids IDs) error {
 			}
 		}
 		r.order.Steps = append(r.order.Steps, o)
+	}
+	return nil
+}
+
+// feedError says that what was to be copied could not be read; without it, the other end went away.
+type feedError struct{ error }
+
+// feed writes what a step copies as a tar archive.
+func feed(ctx context.Context, to *os.File, items []Item) error {
+	defer to.Close()
+	tw := tar.NewWriter(to)
+	for _, item := range items {
+		if ctx.Err() != nil {
+			return nil
+		}
+		h := &tar.Header{Name: item.To, Mode: int64(item.Mode), Format: tar.FormatPAX, Typeflag: tar.TypeReg}
+		switch {
+		case item.Dir:
+			h.Typeflag = tar.TypeDir
+		case item.Link != "":
+			h.Typeflag, h.Linkname = tar.TypeSymlink, item.Link
+		}
+		if h.Typeflag != tar.TypeReg {
+			if tw.WriteHeader(h) != nil {
+				return nil // whoever reads has ended and says why
+			}
+			continue
+		}
+		if err := feedFile(tw, h, item); err != nil {
+			return err
+		}
+	}
+	_ = tw.Close() // as above
+	return nil
+}
+
+func feedFile(tw *tar.Writer, h *tar.Header, item Item) error {
+	f, err := os.Open(item.From)
+	if err != nil {
+		return feedError{err}
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return feedError{err}
+	}
+	h.Size = info.Size()
+	if tw.WriteHeader(h) != nil {
+		return nil
+	}
+	hash := sha256.New()
+	n, err := io.Copy(tw, io.TeeReader(io.LimitReader(f, h.Size), hash))
+	if errors.Is(err, unix.EPIPE) {
+		return nil
+	}
+	if err != nil {
+		return feedError{fmt.Errorf("read %s: %w", item.From, err)}
+	}
+	if n != h.Size || (item.Digest != "" && hex.EncodeToString(hash.Sum(nil)) != item.Digest) {
+		return feedError{fmt.Errorf("%s changed while the build ran; run the command again", item.From)}
 	}
 	return nil
 }
@@ -237,24 +325,12 @@ func (r *running) start(ctx context.Context, ids IDs) error {
 	}
 	r.extra[0], r.extra[1] = orders, answers
 	r.ours = append(r.ours, giveOrders, takeAnswers)
-	self := "/proc/self/exe"
-	if program, err := openCopy(); err != nil {
-		return err
-	} else if program != nil {
-		fd, err := unix.FcntlInt(program.Fd(), unix.F_DUPFD_CLOEXEC, 0)
-		if err != nil {
-			return err
-		}
-		r.extra = append(r.extra, os.NewFile(uintptr(fd), "zygos"))
-		self = fmt.Sprintf("/proc/self/fd/%d", 2+len(r.extra))
-	}
-	cmd := exec.CommandContext(ctx, self)
-	cmd.Args = []string{cmdInit}
-	cmd.Env = []string{}
-	cmd.ExtraFiles = r.extra
-	cmd.SysProcAttr = isolation(ids, r.stage.Network)
 	var complaint strings.Builder
-	cmd.Stderr = &complaint
+	cmd, err := r.command(ctx, ids, r.stage.Network, &complaint)
+	if err != nil {
+		return err
+	}
+	r.group.put(cmd.SysProcAttr)
 	if err := cmd.Start(); err != nil {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
@@ -267,10 +343,16 @@ func (r *running) start(ctx context.Context, ids IDs) error {
 	}
 	sent := make(chan error, 1)
 	go func() { sent <- errors.Join(json.NewEncoder(giveOrders).Encode(r.order), giveOrders.Close()) }()
-	result := r.follow(ctx, takeAnswers)
+	result := r.follow(takeAnswers)
 	waited := cmd.Wait()
 	<-sent // an order that did not arrive shows in result or waited
+	var fed error
+	for range r.feeds {
+		fed = errors.Join(fed, <-r.fed)
+	}
 	switch {
+	case errors.As(fed, new(feedError)):
+		return fed
 	case errors.Is(context.Cause(ctx), errTimeout):
 		return r.timedOut()
 	case ctx.Err() != nil:
@@ -281,6 +363,28 @@ func (r *running) start(ctx context.Context, ids IDs) error {
 		return fmt.Errorf("the sandbox ended: %w %s", waited, strings.TrimSpace(complaint.String()))
 	}
 	return nil
+}
+
+// command is process 1, about to start.
+func (r *running) command(ctx context.Context, ids IDs, network bool, complaint io.Writer) (*exec.Cmd, error) {
+	self := "/proc/self/exe"
+	if program, err := openCopy(); err != nil {
+		return nil, err
+	} else if program != nil {
+		fd, err := unix.FcntlInt(program.Fd(), unix.F_DUPFD_CLOEXEC, 0)
+		if err != nil {
+			return nil, err
+		}
+		r.extra = append(r.extra, os.NewFile(uintptr(fd), "zygos"))
+		self = fmt.Sprintf("/proc/self/fd/%d", 2+len(r.extra))
+	}
+	cmd := exec.CommandContext(ctx, self)
+	cmd.Args = []string{cmdInit}
+	cmd.Env = []string{}
+	cmd.ExtraFiles = r.extra
+	cmd.Stderr = complaint
+	cmd.SysProcAttr = isolation(ids, network)
+	return cmd, nil
 }
 
 // openCopy is a copy of this program in memory that everybody may run, nil if the program's file
@@ -319,7 +423,7 @@ func isolation(ids IDs, network bool) *syscall.SysProcAttr {
 }
 
 // follow passes on what process 1 says and what the steps print, until there is no more.
-func (r *running) follow(ctx context.Context, answers io.Reader) error {
+func (r *running) follow(answers io.Reader) error {
 	in := json.NewDecoder(answers)
 	var drains chan int
 	for {
@@ -364,8 +468,13 @@ func (r *running) drain(step int) chan int {
 	done := make(chan int, 2)
 	out := lineSplitter{end: r.order.End}
 	out.emit = func(stream, text string) { r.watch.Line(step, stream, text) }
+	out.cut = func(stream string, lines, bytes int64) { r.watch.Cut(step, stream, lines, bytes) }
 	for i, stream := range []string{"out", "err"} {
-		go func() { done <- out.copy(stream, r.outs[step][i]) }()
+		var from io.Reader = r.outs[step][i]
+		if r.stage.Mask != nil {
+			from = r.stage.Mask(from)
+		}
+		go func() { done <- out.copy(stream, from) }()
 	}
 	return done
 }

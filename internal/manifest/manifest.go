@@ -51,9 +51,11 @@ type Checks struct {
 
 // Artifact is a file captured from the build.
 type Artifact struct {
-	Digest string `json:"digest"`
-	Format string `json:"format"`
-	Bytes  int64  `json:"bytes"`
+	Digest  string            `json:"digest"`
+	Variant string            `json:"variant,omitempty"`
+	Format  string            `json:"format"`
+	Bytes   int64             `json:"bytes"`
+	Labels  map[string]string `json:"labels,omitempty"` // the variant's own
 }
 
 // Place is an artifact that was verified in a region.
@@ -74,7 +76,11 @@ func For(v *catalog.Version, placements []catalog.Placement) *Manifest {
 		m.Labels = map[string]string{}
 	}
 	for _, a := range v.Artifacts {
-		m.Artifacts = append(m.Artifacts, Artifact{a.Digest, a.Format, a.Bytes})
+		var labels map[string]string
+		if tree := v.Tree(a.Variant); tree != nil {
+			labels = tree.Labels
+		}
+		m.Artifacts = append(m.Artifacts, Artifact{a.Digest, a.Variant, a.Format, a.Bytes, labels})
 	}
 	for _, p := range placements {
 		m.Regions[p.Region] = append(m.Regions[p.Region], Place{p.Artifact, p.ID, p.Location, stamp(p.Verified)})
@@ -103,6 +109,7 @@ type Version struct {
 // Local is an artifact as a region holds it.
 type Local struct {
 	ID       string `json:"id"`
+	Variant  string `json:"variant,omitempty"`
 	Format   string `json:"format"`
 	Digest   string `json:"digest"`
 	Location string `json:"location"`
@@ -117,7 +124,7 @@ func IndexOf(region string, placements []catalog.Placement, tags func(image, ver
 			x.Versions = append(x.Versions, Version{Image: p.Image, Version: p.Version, Tags: append([]string{}, tags(p.Image, p.Version)...)})
 			last++
 		}
-		x.Versions[last].Artifacts = append(x.Versions[last].Artifacts, Local{p.ID, p.Format, p.Artifact, p.Location})
+		x.Versions[last].Artifacts = append(x.Versions[last].Artifacts, Local{p.ID, p.Variant, p.Format, p.Artifact, p.Location})
 	}
 	return x
 }

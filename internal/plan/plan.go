@@ -3,10 +3,10 @@
 // data; carrying it out is another package's work.
 //
 // A stage's key is the hash of a complete description of what it will do: the digest of the tree
-// it starts from, its files and scripts by content and in order, environment, user, network and
-// the engine's version. Two stages with one key do the same, and a snapshot found by the key can
-// take the place of running it. The promise does not cover what a script fetches from a network
-// or draws from a clock.
+// it starts from, its files and scripts by content and in order, environment, secrets as a keyed
+// hash, user, network and the engine's version. Two stages with one key do the same, and a
+// snapshot found by the key can take the place of running it. The promise does not cover what a
+// script fetches from a network or draws from a clock; refresh bounds how long it is relied on.
 package plan
 
 import (
@@ -15,117 +15,220 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"io"
 	"os"
-	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"zygos/internal/definition"
 	"zygos/internal/layer"
+	"zygos/internal/secret"
 )
 
 // Engine is the version of everything that shapes a layer; a change makes all keys new.
-const Engine = 1
+const Engine = 2
 
 // Plan is what a build will do.
 type Plan struct {
-	Image       string                `json:"image"`
-	Version     string                `json:"version"`
-	Build       string                `json:"build"`
-	Base        Base                  `json:"base"`
-	Stages      []Stage               `json:"stages"`
-	Keep        []string              `json:"keep,omitempty"`
-	Artifacts   []definition.Artifact `json:"artifacts"`
-	Regions     []string              `json:"regions"`
-	Labels      map[string]string     `json:"labels"`
-	Fingerprint string                `json:"fingerprint"`
+	Image       string            `json:"image"`
+	Version     string            `json:"version"`
+	Build       string            `json:"build"`
+	Why         string            `json:"why"` // what makes the build necessary
+	Base        Base              `json:"base"`
+	Shapes      []Shape           `json:"shapes"` // one for each variant
+	Inputs      map[string]string `json:"inputs"`
+	Keep        []string          `json:"keep,omitempty"`
+	Regions     []string          `json:"regions"`
+	Labels      map[string]string `json:"labels"`
+	Limits      definition.Limits `json:"limits"`
+	Sources     []Source          `json:"sources"`
+	Fingerprint string            `json:"fingerprint"`
 	// Unchanged is the version that already is what this plan would make, "" if none is.
 	Unchanged string `json:"unchanged,omitempty"`
+
+	known   Known
+	options Options
 }
 
 // Base is what a build starts from.
 type Base struct {
-	Name    string   `json:"name"`
-	Version string   `json:"version"`         // release of a base, version of an image
-	Digest  string   `json:"digest"`          // of the archive, or of the parent's tree
-	Image   bool     `json:"image,omitempty"` // one of our own images
-	Layers  []string `json:"layers"`          // digests, lowest first; nil for a base not unpacked yet
-	Epoch   int64    `json:"epoch"`           // no time in its tree is later
+	Name    string `json:"name"`
+	Version string `json:"version"`         // release of a base, version of an image
+	Digest  string `json:"digest"`          // of the archive, or of the parent's trees
+	Image   bool   `json:"image,omitempty"` // one of our own images
+}
+
+// Shape is what one variant goes through; an image without variants has one without a name.
+type Shape struct {
+	Variant   string                `json:"variant,omitempty"`
+	Inputs    map[string]string     `json:"inputs,omitempty"`
+	Labels    map[string]string     `json:"labels,omitempty"` // the variant's own
+	Layers    []string              `json:"layers"`           // of the base, lowest first; nil for one not unpacked yet
+	Epoch     int64                 `json:"epoch"`            // no time in its tree is later
+	Stages    []Stage               `json:"stages"`
+	Artifacts []definition.Artifact `json:"artifacts"`
 }
 
 // Stage is one stage of a plan.
 type Stage struct {
-	Name    string          `json:"name"`
-	Shared  string          `json:"shared,omitempty"` // file of a shared stage
-	Steps   []Step          `json:"steps"`
-	Env     []string        `json:"env,omitempty"`
-	User    string          `json:"user,omitempty"`
-	Dir     string          `json:"dir,omitempty"`
-	Network bool            `json:"network"`
-	Timeout time.Duration   `json:"timeout_ns,omitempty"`
-	Key     string          `json:"key,omitempty"`    // "" as long as the tree before it is not known
-	Reuse   *layer.Snapshot `json:"reuse,omitempty"`  // snapshot that takes its place
-	Reason  string          `json:"reason,omitempty"` // why it will run
+	Name    string        `json:"name"`
+	Shared  string        `json:"shared,omitempty"` // file of a shared stage
+	Steps   []Step        `json:"steps"`
+	Env     []string      `json:"env,omitempty"`
+	Secrets []Mark        `json:"secrets,omitempty"`
+	User    string        `json:"user,omitempty"`
+	Dir     string        `json:"dir,omitempty"`
+	Network bool          `json:"network"`
+	Restart bool          `json:"restart,omitempty"`
+	Timeout time.Duration `json:"timeout_ns,omitempty"`
+	Retries int           `json:"retries,omitempty"`
+	Refresh time.Duration `json:"refresh_ns,omitempty"`
+	Bring   []string      `json:"bring,omitempty"`
+	Uses    []string      `json:"uses,omitempty"` // inputs that its texts name
+
+	Key    string          `json:"key,omitempty"`    // "" as long as the tree before it is not known
+	Reuse  *layer.Snapshot `json:"reuse,omitempty"`  // snapshot that takes its place
+	Reason string          `json:"reason,omitempty"` // why it will run
+	Forced bool            `json:"forced,omitempty"` // it runs even if it could be reused
 }
 
-// Step is a file to copy or a script to run.
+// Mark stands for a secret that a stage gets: whether it changed shows, not what it is.
+type Mark struct {
+	Name     string        `json:"name"`
+	Variable string        `json:"variable"`
+	Mark     string        `json:"mark"`
+	Value    secret.Secret `json:"-"`
+}
+
+// Step is a group of files to copy or a script to run.
 type Step struct {
 	Name   string `json:"name"`             // for people
-	Source string `json:"source,omitempty"` // file in the workspace, "" for an inline script
-	Digest string `json:"sha256"`           // of the content
-	To     string `json:"to,omitempty"`     // of a file: where in the image
-	Mode   string `json:"mode,omitempty"`
+	Source string `json:"source,omitempty"` // in the workspace, "" for an inline script
+	Digest string `json:"sha256"`           // of the content; of copied files, of all that they are
+	To     string `json:"to,omitempty"`     // of a copy: where in the image
 	Owner  string `json:"owner,omitempty"`
+	Files  []Item `json:"files,omitempty"`
 	Script []byte `json:"-"` // of a script: its content
+}
+
+// Source is a file of the workspace that went into a plan.
+type Source struct {
+	Path   string `json:"path"`
+	Digest string `json:"sha256"`
 }
 
 // Parent is a version that an image is based on.
 type Parent struct {
 	Version string
-	Layers  []string
+	Trees   map[string][]string // layers by variant
 	Epoch   int64
+}
+
+// Newest is the version that an unchanged definition already has.
+type Newest struct {
+	Version     string
+	Fingerprint string
+	Created     time.Time
+}
+
+// Trace is how a stage was when it last came to its end.
+type Trace struct {
+	Engine int               `json:"engine"`
+	Build  string            `json:"build"`
+	Base   Base              `json:"base"`
+	Tree   string            `json:"tree"` // digest of the tree it started from
+	Inputs map[string]string `json:"inputs"`
+	Stage  Stage             `json:"stage"`
 }
 
 // Known answers what plans depend on outside the definition.
 type Known interface {
 	NextVersion(ctx context.Context, image, series, version string) (string, error)
 	Parent(ctx context.Context, ref definition.Ref) (*Parent, error)
-	// Newest is the newest version and its fingerprint, or those of the exact version if given; "" if there is none.
-	Newest(ctx context.Context, image, version string) (newest, fingerprint string, err error)
+	// Newest is the newest version, or the exact one if given; nil if there is none.
+	Newest(ctx context.Context, image, version string) (*Newest, error)
 	Base(b *definition.Base) *layer.Snapshot
 	Snapshot(key string) *layer.Snapshot
+	// Trace is how a stage last came to its end, nil if it never did.
+	Trace(image, variant, stage string) *Trace
+	// Text is a file's content as an earlier build saw it, by digest; nil if it was not kept.
+	Text(digest string) []byte
+	// SecretKey is the key of the marks of secrets.
+	SecretKey() ([]byte, error)
 }
 
-// Make plans a build of an image. With force, an unchanged image is planned as if it had changed.
-func Make(ctx context.Context, root string, org *definition.Organisation, img *definition.Image, known Known, force bool) (*Plan, error) {
-	p := &Plan{Image: img.Name, Build: newBuildID(), Keep: img.Keep, Artifacts: img.Artifacts, Regions: img.Regions, Labels: map[string]string{}}
-	if err := p.pin(ctx, org, img, known); err != nil {
+// Options are what the command line says about a build.
+type Options struct {
+	Force bool              // plan an unchanged image as if it had changed
+	From  string            // this stage and those after it run in any case
+	Set   map[string]string // values of inputs
+}
+
+// Make plans a build of an image.
+func Make(ctx context.Context, root string, org *definition.Organisation, img *definition.Image, known Known, o Options) (*Plan, error) {
+	p := &Plan{Image: img.Name, Build: newBuildID(), Keep: img.Keep, Regions: img.Regions, Limits: img.Limits, known: known, options: o}
+	d := describer{ctx: ctx, root: root, img: img, plan: p, known: known, files: map[string]content{}, values: map[string]string{}}
+	if err := p.pin(ctx, org, img, &d); err != nil {
 		return nil, err
 	}
 	// Numbers that change with every build stay out of the fingerprint.
-	if err := p.describe(root, img, map[string]string{"image": img.Name, "version": "${version}", "build": "${build}"}); err != nil {
+	if err := d.describe("${version}", "${build}"); err != nil {
 		return nil, err
 	}
 	p.Fingerprint = p.fingerprint(img)
-	newest, fingerprint, err := known.Newest(ctx, img.Name, img.Version)
+	newest, err := known.Newest(ctx, img.Name, img.Version)
 	if err != nil {
 		return nil, err
 	}
-	if newest != "" && fingerprint == p.Fingerprint && !force {
-		p.Unchanged, p.Version = newest, newest
+	same := newest != nil && newest.Fingerprint == p.Fingerprint && !o.Force && o.From == ""
+	if same {
+		p.Version = newest.Version
 	} else if p.Version, err = known.NextVersion(ctx, img.Name, img.Series, img.Version); err != nil {
 		return nil, err
 	}
-	if err := p.describe(root, img, map[string]string{"image": img.Name, "version": p.Version, "build": p.Build}); err != nil {
+	if err := d.describe(p.Version, p.Build); err != nil {
 		return nil, err
 	}
-	p.match(known)
+	var gone time.Time
+	if same {
+		gone = newest.Created
+	}
+	old := p.match(gone)
+	switch {
+	case same && !old:
+		p.Unchanged = newest.Version
+	case same: // too old: the same definition makes a new version
+		if p.Version, err = known.NextVersion(ctx, img.Name, img.Series, img.Version); err != nil {
+			return nil, err
+		}
+		if err := d.describe(p.Version, p.Build); err != nil {
+			return nil, err
+		}
+		p.match(gone)
+	}
+	p.Why = p.why(newest)
 	return p, nil
+}
+
+// why says in words what makes the build necessary.
+func (p *Plan) why(newest *Newest) string {
+	switch {
+	case p.Unchanged != "":
+		return "nothing changed"
+	case newest == nil:
+		return "first version"
+	case p.options.Force:
+		return "asked for with --force"
+	}
+	for _, shape := range p.Shapes {
+		for _, s := range shape.Stages {
+			if s.Reuse == nil && s.Key != "" {
+				return s.Name + ": " + s.Reason
+			}
+		}
+	}
+	return "labels, sealing or artifacts changed"
 }
 
 // newBuildID is b-DATE-TIME-RANDOM, UTC: ids sort by time.
@@ -135,31 +238,59 @@ func newBuildID() string {
 	return "b-" + now.Format("20060102-150405") + "-" + hex.EncodeToString(sum[:2])
 }
 
-// pin finds what the image's base is now.
-func (p *Plan) pin(ctx context.Context, org *definition.Organisation, img *definition.Image, known Known) error {
+// pin finds what the image's base is now, and makes the shapes.
+func (p *Plan) pin(ctx context.Context, org *definition.Organisation, img *definition.Image, d *describer) error {
+	var parent *Parent
 	if b := org.Base(img.Base); b != nil {
 		p.Base = Base{Name: b.Name, Version: b.Release, Digest: "sha256:" + b.SHA256}
-		if snap := known.Base(b); snap != nil {
-			p.Base.Layers, p.Base.Epoch = []string{snap.Layer}, snap.Epoch
+		parent = &Parent{Trees: map[string][]string{"": nil}}
+		if snap := d.known.Base(b); snap != nil {
+			parent.Trees[""], parent.Epoch = []string{snap.Layer}, snap.Epoch
 		}
 	} else {
 		ref, err := definition.ParseRef(img.Base)
 		if err != nil {
 			return err
 		}
-		parent, err := known.Parent(ctx, ref)
-		if err != nil {
+		if parent, err = d.known.Parent(ctx, ref); err != nil {
 			return fmt.Errorf("%s: base of %s: %w", img.BasePos, img.Name, err)
 		}
-		p.Base = Base{Name: ref.Image, Version: parent.Version, Image: true, Layers: parent.Layers, Epoch: parent.Epoch,
-			Digest: "sha256:" + layer.TreeDigest(parent.Layers)}
+		p.Base = Base{Name: ref.Image, Version: parent.Version, Image: true, Digest: "sha256:" + treesDigest(parent.Trees)}
 	}
 	if epoch, ok, err := SourceDateEpoch(); err != nil {
 		return err
 	} else if ok {
-		p.Base.Epoch = epoch
+		parent.Epoch = epoch
+	}
+	for _, variant := range img.VariantNames() {
+		layers, ok := parent.Trees[variant]
+		if !ok {
+			layers, ok = parent.Trees[""]
+		}
+		if !ok {
+			var names []string
+			for name := range parent.Trees {
+				names = append(names, name)
+			}
+			slices.Sort(names)
+			return fmt.Errorf("%s: %s@%s has the variants %s, and %s says of none of them that it starts from it; add [variant.%s] to %s",
+				img.BasePos, p.Base.Name, p.Base.Version, strings.Join(names, ", "), img.Name, names[0], img.File)
+		}
+		p.Shapes = append(p.Shapes, Shape{Variant: variant, Layers: layers, Epoch: parent.Epoch})
 	}
 	return nil
+}
+
+// treesDigest names what a version consists of.
+func treesDigest(trees map[string][]string) string {
+	if layers, ok := trees[""]; ok && len(trees) == 1 {
+		return layer.TreeDigest(layers)
+	}
+	digests := map[string]string{}
+	for variant, layers := range trees {
+		digests[variant] = layer.TreeDigest(layers)
+	}
+	return hashOf(digests)
 }
 
 // SourceDateEpoch is the time that the environment sets for reproducible builds, in seconds since 1970.
@@ -175,91 +306,8 @@ func SourceDateEpoch() (epoch int64, set bool, err error) {
 	return epoch, true, nil
 }
 
-// describe lists the stages with ${…} replaced by values.
-func (p *Plan) describe(root string, img *definition.Image, values map[string]string) error {
-	for name, value := range img.Inputs {
-		values["input."+name] = value
-	}
-	expand := func(text string) string { return definition.Expand(text, values) }
-	for name, text := range img.Labels {
-		p.Labels[name] = expand(text)
-	}
-	p.Stages = nil
-	for i := range img.Stages {
-		d := &img.Stages[i]
-		s := Stage{Name: d.Name, Shared: d.Shared, User: expand(d.User), Dir: expand(d.Dir), Network: d.Network, Timeout: d.Timeout}
-		mentions := ""
-		for _, f := range d.Files {
-			sum, names, err := readFile(filepath.Join(root, f.From))
-			if err != nil {
-				return err
-			}
-			mentions += names
-			s.Steps = append(s.Steps, Step{Name: "copy " + f.From, Source: f.From, Digest: sum, To: expand(f.To),
-				Mode: fmt.Sprintf("%04o", f.Mode), Owner: expand(f.Owner)})
-		}
-		for _, script := range d.Scripts {
-			step := Step{Name: "inline script", Script: []byte(script.Inline)}
-			if script.Path != "" {
-				content, err := os.ReadFile(filepath.Join(root, script.Path))
-				if err != nil {
-					return err
-				}
-				step = Step{Name: script.Path, Source: script.Path, Script: content}
-			}
-			mentions += mentioned(step.Script)
-			step.Digest = digest(step.Script)
-			s.Steps = append(s.Steps, step)
-		}
-		s.Env = environment(d, values, mentions, expand)
-		p.Stages = append(p.Stages, s)
-	}
-	return nil
-}
-
-// readFile is a file's digest and, of a file that may be a script, the variables it names.
-func readFile(name string) (sum, names string, err error) {
-	f, err := os.Open(name)
-	if err != nil {
-		return "", "", err
-	}
-	defer f.Close()
-	const script = 1 << 20
-	hash := sha256.New()
-	head, err := io.ReadAll(io.TeeReader(io.LimitReader(f, script), hash))
-	if err == nil {
-		_, err = io.Copy(hash, f)
-	}
-	return hex.EncodeToString(hash.Sum(nil)), mentioned(head), err
-}
-
-var volatile = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`ZYGOS_(IMAGE|VERSION|BUILD)\b`) })
-
-// mentioned lists the variables that differ between images and builds and that a text names.
-func mentioned(content []byte) (names string) {
-	for _, m := range volatile().FindAll(content, -1) {
-		names += string(m) + " "
-	}
-	return names
-}
-
-// environment is what a stage's scripts see. Variables that would give each build a key of its
-// own are set only for stages whose files or scripts name them.
-func environment(d *definition.Stage, values map[string]string, mentions string, expand func(string) string) []string {
-	env := []string{"ZYGOS_STAGE=" + d.Name, "ZYGOS_BUILDING=1", "ZYGOS_VARIANT="}
-	for _, name := range []string{"image", "version", "build"} {
-		variable := map[string]string{"image": "ZYGOS_IMAGE", "version": "ZYGOS_VERSION", "build": "ZYGOS_BUILD"}[name]
-		if strings.Contains(mentions, variable+" ") {
-			env = append(env, variable+"="+values[name])
-		}
-	}
-	for _, v := range d.Env {
-		env = append(env, v.Name+"="+expand(v.Value))
-	}
-	return env
-}
-
-func digest(content []byte) string {
+// Digest is the hex SHA-256 of a content.
+func Digest(content []byte) string {
 	sum := sha256.Sum256(content)
 	return hex.EncodeToString(sum[:])
 }
@@ -269,59 +317,88 @@ func hashOf(v any) string {
 	if err != nil {
 		panic(err) // only plain data comes here
 	}
-	return digest(text)
+	return Digest(text)
+}
+
+// essence is a stage without what changes nothing in what comes out.
+func (s Stage) essence() Stage {
+	s.Key, s.Reuse, s.Reason, s.Shared, s.Forced = "", nil, "", "", false
+	s.Timeout, s.Retries, s.Refresh, s.Bring, s.Uses = 0, 0, 0, nil, nil
+	s.Steps = slices.Clone(s.Steps)
+	for i := range s.Steps {
+		st := &s.Steps[i]
+		st.Name, st.Source = "", ""
+		st.Files = slices.Clone(st.Files)
+		for j := range st.Files {
+			st.Files[j].Source = ""
+		}
+	}
+	return s
 }
 
 // fingerprint is the hash of everything that went into a version.
 func (p *Plan) fingerprint(img *definition.Image) string {
+	shapes := slices.Clone(p.Shapes)
+	for i := range shapes {
+		shapes[i].Layers, shapes[i].Epoch, shapes[i].Inputs = nil, 0, nil // the base's digest says it
+		shapes[i].Stages = slices.Clone(shapes[i].Stages)
+		for j := range shapes[i].Stages {
+			shapes[i].Stages[j] = shapes[i].Stages[j].essence()
+		}
+	}
 	return hashOf(struct {
 		Engine          int
 		Base            string
 		Epoch           string
 		Series, Version string
-		Stages          []Stage
+		Shapes          []Shape
 		Keep            []string
-		Artifacts       []definition.Artifact
 		Labels          map[string]string
-	}{Engine, p.Base.Digest, os.Getenv("SOURCE_DATE_EPOCH"), img.Series, img.Version, p.Stages, p.Keep, p.Artifacts, p.Labels})
+	}{Engine, p.Base.Digest, os.Getenv("SOURCE_DATE_EPOCH"), img.Series, img.Version, shapes, p.Keep, p.Labels})
 }
 
-// StageKey is the key of a stage that starts from the tree which the layers make.
-func (p *Plan) StageKey(i int, layers []string) string {
-	s := p.Stages[i]
-	s.Key, s.Reuse, s.Reason, s.Shared = "", nil, "", ""
-	s.Timeout = 0 // a limit changes nothing in what comes out
-	s.Steps = slices.Clone(s.Steps)
-	for j := range s.Steps {
-		s.Steps[j].Name, s.Steps[j].Source = "", ""
-	}
+// Key is the key of a stage that starts from the tree which the layers make.
+func (s *Shape) Key(i int, layers []string) string {
 	return hashOf(struct {
 		Engine int
 		Tree   string
 		Epoch  int64
 		Stage  Stage
-	}{Engine, layer.TreeDigest(layers), p.Base.Epoch, s})
+	}{Engine, layer.TreeDigest(layers), s.Epoch, s.Stages[i].essence()})
 }
 
-// match finds what can be reused, as far as it can be known before the build.
-func (p *Plan) match(known Known) {
-	layers := p.Base.Layers
-	certain := layers != nil
-	for i := range p.Stages {
-		s := &p.Stages[i]
-		if !certain {
-			s.Reason = "the base is not unpacked yet"
-			if i > 0 {
-				s.Reason = "the stage before it runs; reused if that comes out as in an earlier build"
+// match finds what can be reused, as far as it can be known before the build, and says whether
+// a stage's age asks for a new run. What is no longer kept counts as of the time gone.
+func (p *Plan) match(gone time.Time) (old bool) {
+	for i := range p.Shapes {
+		shape := &p.Shapes[i]
+		layers := shape.Layers
+		certain := layers != nil
+		for j := range shape.Stages {
+			s := &shape.Stages[j]
+			s.Key, s.Reuse, s.Reason = "", nil, ""
+			if !certain {
+				s.Reason = "the base is not unpacked yet"
+				if j > 0 {
+					s.Reason = "the stage before it runs; reused if that comes out as in an earlier build"
+				}
+				continue
 			}
-			continue
+			snap := p.known.Snapshot(shape.Key(j, layers))
+			old = old || (s.Refresh > 0 && ((snap != nil && s.Expired(snap)) || (snap == nil && !gone.IsZero() && time.Since(gone) > s.Refresh)))
+			s.Key = shape.Key(j, layers)
+			if s.Reason = p.Reason(i, j, layers, snap); s.Reason != "" {
+				certain = false
+				continue
+			}
+			s.Reuse = snap
+			layers = append(layers[:len(layers):len(layers)], snap.Layer)
 		}
-		s.Key = p.StageKey(i, layers)
-		if s.Reuse = known.Snapshot(s.Key); s.Reuse == nil {
-			s.Reason = "no earlier build ran exactly this on this tree"
-			certain = false
-			continue
-		}
-		layers = append(layers[:len(layers):len(layers)], s.Reuse.Layer)
 	}
+	return old
+}
+
+// Expired says whether a snapshot is too old for the stage.
+func (s *Stage) Expired(snap *layer.Snapshot) bool {
+	return s.Refresh > 0 && time.Since(snap.Created) > s.Refresh
 }

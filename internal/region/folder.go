@@ -65,7 +65,7 @@ const partPrefix = ".part-" // of temporary names
 
 // sweep removes temporary files that killed processes left for any version of an image. One that
 // somebody is writing is locked and stays.
-func sweep(imageDir string) {
+func sweep(imageDir string) (removed []string) {
 	left, _ := filepath.Glob(filepath.Join(imageDir, "*", partPrefix+"*")) // a path that is no pattern has no leftovers to find
 	for _, name := range left {
 		f, err := os.Open(name)
@@ -73,10 +73,13 @@ func sweep(imageDir string) {
 			continue
 		}
 		if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
-			_ = os.Remove(name) // tried again next time
+			if os.Remove(name) == nil { // else tried again next time
+				removed = append(removed, name)
+			}
 		}
 		f.Close()
 	}
+	return removed
 }
 
 // claim opens the temporary file of an item for this process alone.

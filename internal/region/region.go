@@ -8,6 +8,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"path/filepath"
 	"strings"
 
 	"zygos/internal/definition"
@@ -18,6 +19,7 @@ type Item struct {
 	Organisation string
 	Image        string
 	Version      string
+	Variant      string // "" for an image of one shape
 	Format       string
 	Digest       string // "sha256:…"
 	Bytes        int64
@@ -45,6 +47,17 @@ func Open(r *definition.Region, path func(string) string) Region {
 	return folder{name: r.Name, dir: path(r.Path)}
 }
 
+// Sweep removes temporary files that killed processes left in a region and returns their names.
+// One that somebody is writing stays.
+func Sweep(r *definition.Region, path func(string) string) []string {
+	dirs, _ := filepath.Glob(filepath.Join(path(r.Path), "*")) // a path that is a pattern has no leftovers to find
+	var list []string
+	for _, dir := range dirs {
+		list = append(list, sweep(dir)...)
+	}
+	return list
+}
+
 // Takes says whether a region takes artifacts of a format.
 func Takes(r *definition.Region, format string) bool {
 	for _, f := range r.Formats {
@@ -57,6 +70,10 @@ func Takes(r *definition.Region, format string) bool {
 
 // ID is the id of an item in a region: the same each time, and different for any other item or region.
 func ID(region string, item Item) string {
-	sum := sha256.Sum256([]byte(strings.Join([]string{"zygos placement 1", item.Organisation, region, item.Image, item.Version, item.Format, item.Digest}, "\n")))
+	what := item.Format
+	if item.Variant != "" {
+		what = item.Variant + "/" + item.Format
+	}
+	sum := sha256.Sum256([]byte(strings.Join([]string{"zygos placement 1", item.Organisation, region, item.Image, item.Version, what, item.Digest}, "\n")))
 	return "zy-" + hex.EncodeToString(sum[:10])
 }

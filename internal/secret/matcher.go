@@ -100,8 +100,8 @@ type Search struct {
 // Search begins a search.
 func (m *Matcher) Search() *Search { return &Search{m: m} }
 
-// find looks through the next bytes for the first secret in them.
-func (s *Search) find(p []byte) (name string, ok bool) {
+// Find looks through the next bytes for the first secret in them.
+func (s *Search) Find(p []byte) (name string, ok bool) {
 	m, at := s.m, s.at
 	for _, c := range p {
 		if c == '\n' || c == '\r' {
@@ -118,14 +118,14 @@ func (s *Search) find(p []byte) (name string, ok bool) {
 }
 
 // In says which secret a text holds.
-func (m *Matcher) In(text string) (name string, ok bool) { return m.Search().find([]byte(text)) }
+func (m *Matcher) In(text string) (name string, ok bool) { return m.Search().Find([]byte(text)) }
 
 // Scan reads a stream to its end and says which secret it holds first.
 func (m *Matcher) Scan(r io.Reader, buf []byte) (name string, ok bool, err error) {
 	s := m.Search()
 	for {
 		n, err := r.Read(buf)
-		if name, ok := s.find(buf[:n]); ok {
+		if name, ok := s.Find(buf[:n]); ok {
 			return name, true, nil
 		}
 		if err == io.EOF {

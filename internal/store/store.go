@@ -308,6 +308,37 @@ func (s *Store) List(reference, created string, artifacts []Listed) error {
 	})
 }
 
+// Named lists the digests that index.json speaks of: OCI manifests, and what these list.
+func (s *Store) Named() (map[string]bool, error) {
+	named := map[string]bool{}
+	text, err := os.ReadFile(filepath.Join(s.Dir, ocispec.ImageIndexFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return named, nil
+	}
+	var index ocispec.Index
+	if err == nil {
+		err = json.Unmarshal(text, &index)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("store index: %w", err)
+	}
+	for _, d := range index.Manifests {
+		named[d.Digest.String()] = true
+		var m ocispec.Manifest
+		if text, err = os.ReadFile(s.Path(d.Digest.String())); err == nil {
+			err = json.Unmarshal(text, &m)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("store: manifest %s: %w", d.Digest, err)
+		}
+		named[m.Config.Digest.String()] = true
+		for _, l := range m.Layers {
+			named[l.Digest.String()] = true
+		}
+	}
+	return named, nil
+}
+
 func describe(b Blob, mediaType, title string) ocispec.Descriptor {
 	d := ocispec.Descriptor{MediaType: mediaType, Digest: godigest.Digest(b.Digest), Size: b.Bytes}
 	if title != "" {

@@ -1,0 +1,201 @@
+package build
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"zygos/internal/machine"
+	"zygos/internal/plan"
+	"zygos/internal/store"
+)
+
+// claim notes which ids this state's trees use, and refuses a state whose trees use others.
+func (e *Engine) claim() error {
+	name := filepath.Join(e.State, "ids.json")
+	text, err := os.ReadFile(name)
+	if errors.Is(err, os.ErrNotExist) {
+		if text, err = json.Marshal(e.IDs); err != nil {
+			return err
+		}
+		return store.WriteFile(name, append(text, '\n'))
+	}
+	var had machine.IDs
+	if err == nil {
+		err = json.Unmarshal(text, &had)
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	if had.Host != e.IDs.Host || had.Count != e.IDs.Count {
+		return fmt.Errorf("the state in %s was made with the ids from %d (%d of them), and this run would use %d (%d): it belongs to another user, or the host's id ranges changed.\n"+
+			"Run as the same user as before, or use a state of your own with --state DIR", e.State, had.Host, had.Count, e.IDs.Host, e.IDs.Count)
+	}
+	return nil
+}
+
+// BusyError says that another build of the image runs.
+type BusyError struct{ Image string }
+
+func (b *BusyError) Error() string {
+	return fmt.Sprintf("another build of %s is running; wait for it ('zygos builds' shows it, 'zygos log %s --follow' follows it) and run the command again", b.Image, b.Image)
+}
+
+// lock opens a lock file and takes its lock, without waiting.
+func (e *Engine) lock(name string) (*os.File, error) {
+	dir := filepath.Join(e.State, "locks")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, name), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		lock.Close()
+		return nil, err
+	}
+	return lock, nil
+}
+
+func (e *Engine) lockImage(image string) (*os.File, error) {
+	lock, err := e.lock(image)
+	if errors.Is(err, unix.EWOULDBLOCK) {
+		return nil, &BusyError{image}
+	}
+	return lock, err
+}
+
+const stageLock = "stage-" // begins the names of the locks of stages that run
+
+// once makes sure that nobody else runs the stage with this key, and waits for whoever does.
+func (r *run) once(ctx context.Context, stage, variant, key string) (release func(), err error) {
+	told := false
+	for {
+		lock, err := r.lock(stageLock + key)
+		if err == nil {
+			err = lock.Truncate(0)
+			if err == nil {
+				_, err = lock.WriteAt([]byte(r.plan.Build), 0)
+			}
+			return func() { lock.Close() }, err
+		}
+		if !errors.Is(err, unix.EWOULDBLOCK) {
+			return nil, err
+		}
+		if !told {
+			told = true
+			other, _ := os.ReadFile(filepath.Join(r.State, "locks", stageLock+key)) // only for the message
+			r.emit(Event{Kind: Waiting, Stage: stage, Variant: variant, From: strings.TrimSpace(string(other))})
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// slot waits until one more stage or capture may run.
+func (r *run) slot(ctx context.Context) (release func(), err error) {
+	if r.Slots == nil {
+		return func() {}, nil
+	}
+	select {
+	case r.Slots <- struct{}{}:
+		return func() { <-r.Slots }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// alone holds a lock while run folders are made or looked through.
+func (e *Engine) alone(do func() error) error {
+	if err := os.MkdirAll(filepath.Join(e.State, "locks"), 0o755); err != nil {
+		return err
+	}
+	lock, err := os.OpenFile(filepath.Join(e.State, "locks", ".run"), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return err
+	}
+	defer lock.Close() // and with it the lock
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX); err != nil {
+		return err
+	}
+	return do()
+}
+
+// newRunDir makes the build's folder for unfinished things; whoever holds its lock is alive. The
+// layers that it starts from are pinned there.
+func (e *Engine) newRunDir(ctx context.Context, p *plan.Plan) (dir string, hold *os.File, err error) {
+	var pins []string
+	for _, shape := range p.Shapes {
+		pins = append(pins, shape.Layers...)
+	}
+	return e.Hold(ctx, p.Build, pins)
+}
+
+// Hold makes a folder for unfinished things that is swept once this process is gone, and keeps
+// layers from being thrown away meanwhile.
+func (e *Engine) Hold(ctx context.Context, name string, pins []string) (dir string, hold *os.File, err error) {
+	dir = filepath.Join(e.State, "run", name)
+	err = e.alone(func() error {
+		if _, err := e.sweepRuns(ctx); err != nil {
+			return err
+		}
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(dir, pinsName), []byte(strings.Join(pins, "\n")), 0o644); err != nil {
+			return e.full(err, 0)
+		}
+		if hold, err = os.Create(filepath.Join(dir, "lock")); err != nil {
+			return err
+		}
+		return unix.Flock(int(hold.Fd()), unix.LOCK_EX)
+	})
+	return dir, hold, err
+}
+
+const pinsName = "pins"
+
+// Alive says whether the process of a build still runs.
+func Alive(state, id string) bool {
+	lock, err := os.Open(filepath.Join(state, "run", id, "lock"))
+	if err != nil {
+		return false
+	}
+	defer lock.Close()
+	return unix.Flock(int(lock.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil
+}
+
+const cancelName = "cancel"
+
+// Cancel asks a running build to stop, in somebody's name.
+func Cancel(state, id, who string) error {
+	return store.WriteFile(filepath.Join(state, "run", id, cancelName), []byte(who))
+}
+
+// heedCancel stops the build when somebody asks for it.
+func (r *run) heedCancel(ctx context.Context, cancel context.CancelCauseFunc) {
+	tick := time.NewTicker(100 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if who, err := os.ReadFile(filepath.Join(r.dir, cancelName)); err == nil {
+				cancel(&CancelledError{string(who)})
+				return
+			}
+		}
+	}
+}

@@ -1,0 +1,254 @@
+package build
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"zygos/internal/catalog"
+	"zygos/internal/layer"
+	"zygos/internal/machine"
+)
+
+// Leftover is something that a dead run left and that was removed.
+type Leftover struct {
+	What  string `json:"what"` // in words
+	Name  string `json:"name"`
+	Bytes int64  `json:"bytes"`
+}
+
+// Sweep removes what dead runs left. What belongs to a process that is alive stays. alone says
+// that no other process uses the state; only then unfinished files outside a run's folder go,
+// and bytes that nothing in the catalog speaks of. keep says which of these stay.
+func (e *Engine) Sweep(ctx context.Context, alone bool, keep func(digest string) bool) ([]Leftover, error) {
+	var list []Leftover
+	err := e.alone(func() (err error) {
+		list, err = e.sweepRuns(ctx)
+		return err
+	})
+	list = append(list, sweepGroups()...)
+	if alone {
+		list = append(list, e.sweepUnfinished()...)
+		list = append(list, e.sweepBlobs(keep)...)
+	}
+	return list, err
+}
+
+// sweepRuns removes the folders of runs that died, and ends their builds in the catalog.
+func (e *Engine) sweepRuns(ctx context.Context) (list []Leftover, err error) {
+	entries, err := os.ReadDir(filepath.Join(e.State, "run"))
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, err
+	}
+	err = nil
+	for _, entry := range entries {
+		if Alive(e.State, entry.Name()) {
+			continue
+		}
+		dir := filepath.Join(e.State, "run", entry.Name())
+		bytes := Usage(dir)
+		if e := layer.RemoveAll(dir); e != nil {
+			err = errors.Join(err, e)
+			continue
+		}
+		list = append(list, Leftover{"unfinished run", entry.Name(), bytes})
+	}
+	running, e2 := e.Catalog.Running(ctx)
+	err = errors.Join(err, e2)
+	for _, id := range running {
+		if !Alive(e.State, id) {
+			err = errors.Join(err, e.Catalog.EndBuild(ctx, id, catalog.Interrupted, "its process ended without a word", time.Now()))
+			if !slices.ContainsFunc(list, func(l Leftover) bool { return l.Name == id }) {
+				list = append(list, Leftover{"build that was still called running", id, 0})
+			}
+		}
+	}
+	return list, err
+}
+
+// sweepGroups removes the control groups of processes that are gone.
+func sweepGroups() (list []Leftover) {
+	for _, place := range machine.Groups() {
+		dirs, _ := filepath.Glob(filepath.Join(place, machine.GroupPrefix+"*")) // the pattern's form is known
+		for _, dir := range dirs {
+			text, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(dir), machine.GroupPrefix), "-")
+			pid, err := strconv.Atoi(text)
+			if err == nil && errors.Is(unix.Kill(pid, 0), unix.ESRCH) && machine.RemoveGroup(dir) {
+				list = append(list, Leftover{"control group of a dead run", dir, 0})
+			}
+		}
+	}
+	return list
+}
+
+// sweepUnfinished removes files under temporary names and locks that nobody holds.
+func (e *Engine) sweepUnfinished() (list []Leftover) {
+	for what, patterns := range map[string][]string{
+		"half-written file":            {"store/blob-*", "store/.new-*", "store/blobs/sha256/.new-*", "layers/keys/new-*", "layers/new-*", ".new-*", "builds/*/.new-*", "manifests/*/.new-*", "failed/*/.new-*"},
+		"layer that was being removed": {"layers/*.gone", "layers/keys/*.gone"},
+	} {
+		for _, pattern := range patterns {
+			found, _ := filepath.Glob(filepath.Join(globEscape(e.State), pattern)) // the pattern's form is known
+			for _, name := range found {
+				bytes := Usage(name)
+				if layer.RemoveAll(name) == nil {
+					list = append(list, Leftover{what, name, bytes})
+				}
+			}
+		}
+	}
+	locks, _ := filepath.Glob(filepath.Join(globEscape(e.State), "locks", stageLock+"*"))
+	for _, name := range locks {
+		_ = os.Remove(name) // no more than an empty file
+	}
+	return list
+}
+
+// sweepBlobs removes whole files in the store that no version, base or listing speaks of.
+func (e *Engine) sweepBlobs(keep func(digest string) bool) (list []Leftover) {
+	dir := filepath.Join(e.State, "store", "blobs", "sha256")
+	entries, _ := os.ReadDir(dir) // no folder, nothing to sweep
+	for _, entry := range entries {
+		if keep("sha256:" + entry.Name()) {
+			continue
+		}
+		name := filepath.Join(dir, entry.Name())
+		bytes := Usage(name)
+		if os.Remove(name) == nil {
+			list = append(list, Leftover{"artifact that no version has", entry.Name(), bytes})
+		}
+	}
+	return list
+}
+
+func globEscape(p string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(p)
+}
+
+// Usage is how many bytes a file or folder takes on its disk.
+func Usage(name string) (bytes int64) {
+	_ = filepath.WalkDir(name, func(_ string, d fs.DirEntry, err error) error { // what cannot be read counts nothing
+		if err == nil {
+			if info, err := d.Info(); err == nil {
+				if st, ok := info.Sys().(*syscall.Stat_t); ok {
+					bytes += st.Blocks * 512
+				}
+			}
+		}
+		return nil
+	})
+	return bytes
+}
+
+// Sizes is what a state takes, in bytes.
+type Sizes struct {
+	Layers int64 `json:"layers"`
+	Store  int64 `json:"store"`
+	Builds int64 `json:"builds"` // logs and records
+	Failed int64 `json:"failed"` // states kept of failed builds
+	Other  int64 `json:"other"`
+}
+
+// Total is the sum.
+func (s Sizes) Total() int64 { return s.Layers + s.Store + s.Builds + s.Failed + s.Other }
+
+// Measure tells what the state takes.
+func (e *Engine) Measure() Sizes {
+	s := Sizes{Layers: e.Layers.Usage()}
+	entries, _ := os.ReadDir(e.State) // an unreadable state takes nothing that could be told
+	for _, entry := range entries {
+		name := filepath.Join(e.State, entry.Name())
+		switch entry.Name() {
+		case "layers":
+		case "store":
+			s.Store += Usage(name)
+		case "builds":
+			s.Builds += Usage(name)
+		case "failed":
+			s.Failed += Usage(name)
+		default:
+			s.Other += Usage(name)
+		}
+	}
+	return s
+}
+
+// Trim brings the state within its size budget as far as it can be helped: first go the states
+// kept of failed builds, then snapshots, those least recently used first. What a version or a
+// running build needs stays.
+func (e *Engine) Trim(ctx context.Context) error {
+	if e.Budget == 0 {
+		return nil
+	}
+	over := e.Measure().Total() - e.Budget
+	if over <= 0 {
+		return nil
+	}
+	return e.alone(func() error {
+		failed, _ := filepath.Glob(filepath.Join(globEscape(e.State), "failed", "b-*"))
+		for _, dir := range failed { // ids sort by time
+			if over <= 0 {
+				return nil
+			}
+			bytes := Usage(dir)
+			if layer.RemoveAll(dir) == nil {
+				over -= bytes
+			}
+		}
+		pinned, since, err := e.needed(ctx)
+		if err != nil {
+			return err
+		}
+		_, err = e.Layers.Evict(over, since, func(digest string) bool { return pinned[digest] })
+		return err
+	})
+}
+
+// needed lists the layers of versions and running builds, and says when the oldest of these began.
+func (e *Engine) needed(ctx context.Context) (pinned map[string]bool, since time.Time, err error) {
+	pinned, since = map[string]bool{}, time.Now()
+	versions, err := e.Catalog.Versions(ctx, "")
+	if err != nil {
+		return nil, since, err
+	}
+	for _, v := range versions {
+		for _, t := range v.Trees {
+			for _, digest := range t.Layers {
+				pinned[digest] = true
+			}
+		}
+	}
+	runs, _ := os.ReadDir(filepath.Join(e.State, "run")) // no folder, no runs
+	for _, r := range runs {
+		pins, err := os.ReadFile(filepath.Join(e.State, "run", r.Name(), pinsName))
+		if err != nil {
+			continue
+		}
+		for _, digest := range strings.Fields(string(pins)) {
+			pinned[digest] = true
+		}
+		if info, err := os.Stat(filepath.Join(e.State, "run", r.Name(), pinsName)); err == nil && Alive(e.State, r.Name()) && info.ModTime().Before(since) {
+			since = info.ModTime()
+		}
+	}
+	failed, _ := filepath.Glob(filepath.Join(globEscape(e.State), "failed", "b-*", "state.json"))
+	for _, name := range failed {
+		var state failedState
+		if text, err := os.ReadFile(name); err == nil && json.Unmarshal(text, &state) == nil {
+			for _, digest := range state.Layers {
+				pinned[digest] = true
+			}
+		}
+	}
+	return pinned, since, nil
+}

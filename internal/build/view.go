@@ -1,0 +1,113 @@
+package build
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"zygos/internal/catalog"
+	"zygos/internal/layer"
+	"zygos/internal/plan"
+)
+
+// View is a tree to look at, and how a stage saw it.
+type View struct {
+	About    string   // in words
+	Layers   []string // digests, lowest first
+	Tree     string   // folder of one more layer that is in no store, "" for none
+	User     string
+	Dir      string
+	Env      []string
+	Network  bool
+	Scripts  []string // names of the scripts of a stage that failed
+	Contents [][]byte
+}
+
+func (v *View) as(s *plan.Stage) {
+	v.User, v.Dir, v.Env, v.Network = s.User, s.Dir, s.Env, s.Network
+}
+
+// ViewBuild is what a build that made a version left after a stage, or what it captured if stage is "".
+func ViewBuild(state, id, variant, stage string) (*View, error) {
+	r, err := ReadRecord(state, id)
+	if err != nil {
+		return nil, err
+	}
+	var variants []string
+	for _, s := range r.Shapes {
+		variants = append(variants, s.Variant)
+	}
+	i := slices.Index(variants, variant)
+	switch {
+	case i >= 0:
+	case variant == "" && len(variants) > 0:
+		return nil, fmt.Errorf("%s has the variants %s; choose one with --variant", r.Version.Ref(), strings.Join(variants, ", "))
+	default:
+		return nil, fmt.Errorf("%s has no variant %q", r.Version.Ref(), variant)
+	}
+	if stage == "" {
+		return &View{About: "In " + r.Version.Ref() + ", as it was captured.", Layers: r.Version.Tree(variant).Layers, Network: true}, nil
+	}
+	v := &View{About: fmt.Sprintf("In %s, after its stage %s.", r.Version.Ref(), stage), Layers: slices.Clone(r.Plan.Shapes[i].Layers)}
+	var names []string
+	for j, s := range r.Shapes[i].Stages {
+		if s.Layer != layer.EmptyDigest {
+			v.Layers = append(v.Layers, s.Layer)
+		}
+		if s.Name == stage {
+			v.as(&r.Plan.Shapes[i].Stages[j])
+			return v, nil
+		}
+		names = append(names, s.Name)
+	}
+	return nil, fmt.Errorf("%s has no stage %q; its stages are %s", r.Version.Ref(), stage, strings.Join(names, ", "))
+}
+
+// ViewFailed is the state in which a build failed; with a stage, what that one left.
+func ViewFailed(ctx context.Context, state string, b *catalog.Build, stage string) (*View, error) {
+	dir := filepath.Join(state, "failed", b.ID)
+	text, err := os.ReadFile(filepath.Join(dir, "state.json"))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("of build %s, which is %s, no state is kept: only of the last one of an image whose script failed. 'zygos log %s' shows what it did", b.ID, b.State, b.ID)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var s failedState
+	if err := json.Unmarshal(text, &s); err != nil {
+		return nil, fmt.Errorf("state of %s: %w", b.ID, err)
+	}
+	if stage == "" || stage == s.Stage.Name {
+		v := &View{About: fmt.Sprintf("In the state in which %s failed: stage %s, step %s, %s.", b.ID, s.Failure.Stage, s.Failure.Step, s.Failure.How()),
+			Layers: s.Layers, Tree: filepath.Join(dir, "tree"), Contents: s.Scripts}
+		v.as(&s.Stage)
+		for _, step := range s.Stage.Steps {
+			if step.Files == nil {
+				v.Scripts = append(v.Scripts, step.Name)
+			}
+		}
+		return v, nil
+	}
+	found, names := "", []string{}
+	err = ReadLog(ctx, state, b.ID, false, func(e Event) error {
+		if (e.Kind == StageDone || e.Kind == Reused) && e.Variant == s.Failure.Variant {
+			names = append(names, e.Stage)
+			if e.Stage == stage {
+				found = e.Layer
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	if i := slices.Index(s.Layers, found); i >= 0 {
+		return &View{About: fmt.Sprintf("In build %s, after its stage %s.", b.ID, stage), Layers: s.Layers[:i+1], Network: true}, nil
+	}
+	return nil, fmt.Errorf("build %s finished no stage %q; it finished %s", b.ID, stage, strings.Join(names, ", "))
+}

@@ -1,0 +1,206 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"time"
+
+	"zygos/internal/build"
+	"zygos/internal/catalog"
+)
+
+var cmdBuilds = &command{
+	name: "builds", group: "build", args: "[IMAGE]", most: 1,
+	summary: "list builds, newest first: state, duration, who, why",
+	text:    "Lists the last 30 builds, of all images or of one; --all lists every one.",
+	example: "zygos builds\nzygos builds turbine-link --all",
+	flags:   func(fs *flag.FlagSet, in *invocation) { fs.BoolVar(&in.set.all, "all", false, "list every build") },
+	run:     opened(false, runBuilds),
+}
+
+// builds lists builds as they are: one whose process is gone does not run.
+func (p *place) builds(ctx context.Context, image string) ([]catalog.Build, error) {
+	list, err := p.catalog.Builds(ctx, image)
+	for i := range list {
+		if list[i].State == catalog.Running && !build.Alive(p.State, list[i].ID) {
+			list[i].State, list[i].Error = catalog.Interrupted, "its process ended without a word"
+		}
+	}
+	return list, err
+}
+
+// findBuild finds a build by its id, or the newest of an image.
+func (p *place) findBuild(ctx context.Context, word string) (*catalog.Build, error) {
+	list, err := p.builds(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		if list[i].ID == word || list[i].Image == word {
+			return &list[i], nil
+		}
+	}
+	return nil, fmt.Errorf("no build and no image with builds is named %q; 'zygos builds' lists them", word)
+}
+
+func runBuilds(ctx context.Context, in *invocation, p *place) error {
+	image := ""
+	if len(in.args) > 0 {
+		image = in.args[0]
+	}
+	list, err := p.builds(ctx, image)
+	if err != nil {
+		return err
+	}
+	total := len(list)
+	if !in.set.all && total > 30 {
+		list = list[:30]
+	}
+	if in.json {
+		return in.writeJSON(append([]catalog.Build{}, list...))
+	}
+	if total == 0 {
+		in.note("no builds yet")
+		in.next("zygos build IMAGE")
+		return nil
+	}
+	var rows [][]string
+	for _, b := range list {
+		took := "-"
+		if !b.Ended.IsZero() {
+			took = human(b.Ended.Sub(b.Started))
+		} else if b.State == catalog.Running {
+			took = human(time.Since(b.Started))
+		}
+		rows = append(rows, []string{b.ID, b.Image, b.Version, b.State, took, when(b.Started), b.Who, dash(cut(b.Why, 60))})
+	}
+	if err := in.columns([]string{"BUILD", "IMAGE", "VERSION", "STATE", "TOOK", "STARTED", "WHO", "WHY"}, rows); err != nil {
+		return err
+	}
+	if total > len(list) {
+		in.note("%d more; --all lists them", total-len(list))
+	}
+	if list[0].State == catalog.Running {
+		in.next(fmt.Sprintf("zygos log %s --follow · zygos cancel %s", list[0].ID, list[0].ID))
+	} else {
+		in.next("zygos log " + list[0].ID)
+	}
+	return nil
+}
+
+// cut shortens a text to so many characters.
+func cut(text string, most int) string {
+	if runes := []rune(text); len(runes) > most {
+		return string(runes[:most-1]) + "…"
+	}
+	return text
+}
+
+var cmdLog = &command{
+	lines: true,
+	name:  "log", group: "build", args: "BUILD", least: 1, most: 1,
+	summary: "show a build's log, by stage, step and stream, with times",
+	text: `BUILD is a build's id, or an image for its newest build. Times count from the build's start.
+--follow goes on until a running build ends. --steps shows a table of what each step was
+given, how long it took and how much it printed. Of a step that prints more than 4 MiB, the
+head and the tail are kept, and a line says how much lay between.`,
+	example: "zygos log turbine-link\nzygos log turbine-link --stage link --stream err\nzygos log turbine-link --follow\nzygos log turbine-link --steps",
+	flags: func(fs *flag.FlagSet, in *invocation) {
+		fs.StringVar(&in.set.stage, "stage", "", "only the stage `NAME`")
+		fs.StringVar(&in.set.step, "step", "", "only the step `NAME`, for instance scripts/install.sh")
+		fs.StringVar(&in.set.stream, "stream", "", "only what steps printed to `out or err`")
+		fs.StringVar(&in.set.variant, "variant", "", "only the variant `NAME`")
+		fs.BoolVar(&in.set.follow, "follow", false, "go on until the build ends")
+		fs.BoolVar(&in.set.steps, "steps", false, "a table of the steps")
+	},
+	run: opened(false, runLog),
+}
+
+func runLog(ctx context.Context, in *invocation, p *place) error {
+	if s := in.set.stream; s != "" && s != "out" && s != "err" {
+		return wrongUse("--stream is %q; choose out or err", s)
+	}
+	b, err := p.findBuild(ctx, in.args[0])
+	if err != nil {
+		return err
+	}
+	shown, all := 0, 0
+	var steps []build.Event
+	digests := map[string]string{}
+	err = build.ReadLog(ctx, p.State, b.ID, in.set.follow, func(e build.Event) error {
+		all++
+		for _, c := range [][2]string{{in.set.stage, e.Stage}, {in.set.step, e.Step}, {in.set.stream, e.Stream}, {in.set.variant, e.Variant}} {
+			if c[0] != "" && c[0] != c[1] {
+				return nil
+			}
+		}
+		shown++
+		at := e.Variant + "\n" + e.Stage + "\n" + e.Step
+		switch {
+		case in.set.steps && e.Kind == build.StepBegan:
+			digests[at] = e.Digest
+		case in.set.steps && e.Kind == build.StepDone:
+			e.Digest = digests[at]
+			steps = append(steps, e)
+		case in.set.steps:
+		case in.json:
+			return in.jsonLine(e)
+		default:
+			if text := in.eventLine(e, label(e, false)); text != "" {
+				_, err := fmt.Fprintf(in.out, "%s %s\n", in.paint(faint, fmt.Sprintf("%9s", "+"+human(e.Time.Sub(b.Started)))), text)
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if in.set.steps {
+		return in.writeSteps(steps)
+	}
+	if shown == 0 && all > 0 {
+		return fmt.Errorf("nothing in the log of %s is from there; 'zygos log %s --steps' lists its stages and steps", b.ID, b.ID)
+	}
+	if in.json || in.set.follow {
+		return nil
+	}
+	switch b.State {
+	case catalog.Running:
+		in.next(fmt.Sprintf("zygos log %s --follow", b.ID))
+	case catalog.Failed:
+		in.next(fmt.Sprintf("zygos enter %s   a shell where it failed", b.ID))
+	case catalog.Registered:
+		in.next(fmt.Sprintf("zygos show %s@%s", b.Image, b.Version))
+	}
+	return nil
+}
+
+func (in *invocation) writeSteps(steps []build.Event) error {
+	if in.json {
+		for _, e := range steps {
+			if err := in.jsonLine(e); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	var rows [][]string
+	for _, e := range steps {
+		state := "ok"
+		if e.Text != "" {
+			state = cut(e.Text, 60)
+		}
+		stage := e.Stage
+		if e.Variant != "" {
+			stage = e.Variant + " " + stage
+		}
+		rows = append(rows, []string{stage, e.Step, short(e.Digest), human(e.Took), fmt.Sprint(e.Lines), state})
+	}
+	if len(rows) == 0 {
+		in.note("no step ran: every stage was reused")
+		return nil
+	}
+	return in.columns([]string{"STAGE", "STEP", "INPUT", "TOOK", "LINES", "ENDED"}, rows)
+}

@@ -1,0 +1,439 @@
+package plan
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+
+	"zygos/internal/definition"
+	"zygos/internal/secret"
+)
+
+// Item is one file, folder or link that a step copies.
+type Item struct {
+	Source string `json:"source,omitempty"` // in the workspace
+	To     string `json:"to"`
+	Mode   string `json:"mode"`             // octal
+	Digest string `json:"sha256,omitempty"` // of a file
+	Link   string `json:"link,omitempty"`   // target of a link
+	Dir    bool   `json:"dir,omitempty"`
+}
+
+// InputError says that an input has no value, or one that cannot be.
+type InputError struct{ What, Do string }
+
+func (e *InputError) Error() string { return e.What + "; " + e.Do }
+
+// content is what a plan needs to know of a file.
+type content struct {
+	digest string
+	names  string // variables that it mentions
+	mode   fs.FileMode
+}
+
+// describer turns a definition's stages into a plan's, with ${…} replaced by values.
+type describer struct {
+	ctx    context.Context
+	root   string
+	img    *definition.Image
+	plan   *Plan
+	known  Known
+	files  map[string]content
+	values map[string]string // of inputs, by where they come from
+	key    []byte            // of the marks
+}
+
+func (d *describer) describe(version, build string) error {
+	p := d.plan
+	p.Labels, p.Inputs, p.Sources = map[string]string{}, map[string]string{}, nil
+	if err := d.source(d.img.File); err != nil {
+		return err
+	}
+	for i := range p.Shapes {
+		shape := &p.Shapes[i]
+		shape.Stages, shape.Artifacts = nil, nil
+		var variant *definition.Variant
+		var given map[string]string
+		if i < len(d.img.Variants) {
+			variant = &d.img.Variants[i]
+			given = variant.Inputs
+		}
+		values := map[string]string{"image": d.img.Name, "version": version, "variant": shape.Variant, "build": build}
+		if err := d.inputs(d.img.Inputs, p.options.Set, given, values); err != nil {
+			return err
+		}
+		shape.Inputs = onlyInputs(values)
+		if variant != nil {
+			shape.Labels = expandAll(variant.Labels, values)
+		} else {
+			p.Inputs = shape.Inputs
+		}
+		if i == 0 {
+			p.Labels = expandAll(d.img.Labels, values)
+		}
+		for j := range d.img.Stages {
+			if !d.img.Stages[j].In(shape.Variant) {
+				continue
+			}
+			s, err := d.stage(&d.img.Stages[j], values)
+			if err != nil {
+				return err
+			}
+			shape.Stages = append(shape.Stages, *s)
+		}
+		for _, a := range d.img.Artifacts {
+			if a.In(shape.Variant) {
+				shape.Artifacts = append(shape.Artifacts, definition.Artifact{Format: a.Format, Size: a.Size})
+			}
+		}
+	}
+	return d.force()
+}
+
+// force marks the stages that --from asks for.
+func (d *describer) force() error {
+	from := d.plan.options.From
+	found := from == ""
+	for i := range d.plan.Shapes {
+		forced := false
+		stages := d.plan.Shapes[i].Stages
+		for j := range stages {
+			forced = forced || (from != "" && stages[j].Name == from)
+			stages[j].Forced = forced
+		}
+		found = found || forced
+	}
+	if found {
+		return nil
+	}
+	var names []string
+	for i := range d.img.Stages {
+		names = append(names, d.img.Stages[i].Name)
+	}
+	return &InputError{fmt.Sprintf("%s has no stage %q", d.img.Name, from), "stages are " + strings.Join(names, ", ")}
+}
+
+func onlyInputs(values map[string]string) map[string]string {
+	list := map[string]string{}
+	for name, value := range values {
+		if in, ok := strings.CutPrefix(name, "input."); ok {
+			list[in] = value
+		}
+	}
+	return list
+}
+
+func expandAll(texts, values map[string]string) map[string]string {
+	list := map[string]string{}
+	for name, text := range texts {
+		list[name] = definition.Expand(text, values)
+	}
+	return list
+}
+
+// inputs finds the value of each input that is no secret: set on the command line, from where the
+// definition says, given by the variant or the stage that uses a shared one, or the default.
+func (d *describer) inputs(list []definition.Input, set, given, values map[string]string) error {
+	for i := range list {
+		in := &list[i]
+		value, ok := set[in.Name]
+		if in.Secret {
+			if ok {
+				return &InputError{fmt.Sprintf("%q is a secret: a value on the command line shows in the list of processes", in.Name), fmt.Sprintf("give it by %s, as its definition says", in.From)}
+			}
+			continue
+		}
+		if !ok && in.From != "" {
+			var err error
+			if value, ok, err = d.fetch(in); err != nil {
+				return err
+			}
+		}
+		if !ok {
+			value, ok = given[in.Name]
+		}
+		if !ok && in.Required {
+			from := ""
+			if in.From != "" {
+				from = fmt.Sprintf(" (its source, %s, has none)", in.From)
+			}
+			return &InputError{fmt.Sprintf("%s: input %q of %s has no value%s", in.Pos, in.Name, d.img.Name, from), fmt.Sprintf("give one with --set %s=VALUE or --inputs FILE, or add default = \"…\"", in.Name)}
+		}
+		if !ok {
+			value = in.Default
+		}
+		values["input."+in.Name] = value
+	}
+	return nil
+}
+
+// fetch reads an input's value from its source, once for a plan.
+func (d *describer) fetch(in *definition.Input) (value string, ok bool, err error) {
+	if value, ok := d.values[in.From]; ok {
+		return value, true, nil
+	}
+	value, ok, err = secret.Read(d.ctx, in.From, d.root)
+	if err != nil {
+		return "", false, &InputError{fmt.Sprintf("%s: input %q: %v", in.Pos, in.Name, err), "correct from, or make the source available"}
+	}
+	if ok {
+		d.values[in.From] = value
+	}
+	return value, ok, nil
+}
+
+// secret reads a secret and marks it.
+func (d *describer) secret(in *definition.Input) (Mark, error) {
+	value, ok, err := d.fetch(in)
+	if err != nil {
+		return Mark{}, err
+	}
+	if !ok {
+		return Mark{}, &InputError{fmt.Sprintf("%s: the secret %q has no value: %s is not set", in.Pos, in.Name, strings.TrimPrefix(in.From, "env:")), "set it in the environment of this command"}
+	}
+	if why := secret.Check(value); why != "" {
+		return Mark{}, &InputError{fmt.Sprintf("%s: the value of the secret %q cannot be used: %s", in.Pos, in.Name, why), "use another value"}
+	}
+	if d.key == nil {
+		if d.key, err = d.known.SecretKey(); err != nil {
+			return Mark{}, err
+		}
+	}
+	return Mark{Name: in.Name, Variable: in.Variable(), Mark: secret.Mark(d.key, in.Name, value), Value: secret.Secret{Name: in.Name, Value: value}}, nil
+}
+
+func (d *describer) stage(def *definition.Stage, values map[string]string) (*Stage, error) {
+	if def.Shared != "" {
+		if err := d.source(def.Shared); err != nil {
+			return nil, err
+		}
+		own := map[string]string{}
+		for name, value := range values {
+			if !strings.HasPrefix(name, "input.") {
+				own[name] = value
+			}
+		}
+		if err := d.inputs(def.Inputs, nil, expandAll(def.Given, values), own); err != nil {
+			return nil, err
+		}
+		values = own
+	}
+	var texts []string
+	expand := func(text string) string {
+		texts = append(texts, text)
+		return definition.Expand(text, values)
+	}
+	s := &Stage{Name: def.Name, Shared: def.Shared, User: expand(def.User), Dir: expand(def.Dir), Network: def.Network, Restart: def.Restart,
+		Timeout: def.Timeout, Retries: def.Retries, Refresh: def.Refresh, Bring: def.Bring}
+	mentions := ""
+	for _, f := range def.Files {
+		step, names, err := d.copy(f, expand(f.To), expand(f.Owner))
+		if err != nil {
+			return nil, err
+		}
+		mentions += names
+		s.Steps = append(s.Steps, *step)
+	}
+	for _, script := range def.Scripts {
+		step := Step{Name: "inline script", Script: []byte(script.Inline)}
+		if script.Path != "" {
+			text, err := os.ReadFile(filepath.Join(d.root, script.Path))
+			if err != nil {
+				return nil, err
+			}
+			step = Step{Name: script.Path, Source: script.Path, Script: text}
+			d.addSource(script.Path, Digest(text))
+		}
+		mentions += mentioned(step.Script)
+		step.Digest = Digest(step.Script)
+		s.Steps = append(s.Steps, step)
+	}
+	for i := range def.Secrets {
+		mark, err := d.secret(&def.Secrets[i])
+		if err != nil {
+			return nil, err
+		}
+		s.Secrets = append(s.Secrets, mark)
+	}
+	s.Env = environment(def, values, mentions, expand)
+	s.Uses = used(slices.Concat(texts, givenTexts(def)))
+	return s, nil
+}
+
+func givenTexts(def *definition.Stage) (list []string) {
+	for _, text := range def.Given {
+		list = append(list, text)
+	}
+	return list
+}
+
+var inputName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\$\{input\.([^}]*)\}`) })
+
+// used lists the inputs that texts name.
+func used(texts []string) (names []string) {
+	for _, text := range texts {
+		for _, m := range inputName().FindAllStringSubmatch(text, -1) {
+			names = append(names, m[1])
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// copy describes a step that copies a file, a folder or what matches a pattern.
+func (d *describer) copy(f definition.File, to, owner string) (*Step, string, error) {
+	step := &Step{Name: "copy " + f.From, Source: f.From, To: to, Owner: owner}
+	mentions := ""
+	add := func(source, to string) error {
+		return filepath.WalkDir(filepath.Join(d.root, source), func(name string, entry fs.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			rel, err := filepath.Rel(filepath.Join(d.root, source), name)
+			if err != nil {
+				return err
+			}
+			item := Item{Source: filepath.ToSlash(filepath.Join(source, rel)), To: path.Join(to, filepath.ToSlash(rel))}
+			switch {
+			case entry.IsDir():
+				item.Dir, item.Mode = true, "0755"
+			case entry.Type() == fs.ModeSymlink && rel != ".":
+				item.Mode = "0777"
+				if item.Link, err = os.Readlink(name); err != nil {
+					return err
+				}
+			case entry.Type().IsRegular() || entry.Type() == fs.ModeSymlink:
+				c, err := d.content(item.Source)
+				if err != nil {
+					return err
+				}
+				item.Digest, item.Mode = c.digest, mode(f.Mode, c.mode)
+				mentions += c.names
+				d.addSource(item.Source, c.digest)
+			default:
+				return fmt.Errorf("%s: %s is no file, folder or link, and cannot be copied", f.Pos, item.Source)
+			}
+			step.Files = append(step.Files, item)
+			return nil
+		})
+	}
+	if !definition.IsPattern(f.From) {
+		info, err := os.Stat(filepath.Join(d.root, f.From))
+		if err != nil {
+			return nil, "", err
+		}
+		if strings.HasSuffix(to, "/") && !info.IsDir() {
+			to = path.Join(to, path.Base(f.From))
+		}
+		step.To = to
+		err = add(f.From, path.Clean(to))
+		step.Digest = hashOf(step.Files)
+		return step, mentions, err
+	}
+	found, err := filepath.Glob(filepath.Join(escapeGlob(d.root), f.From))
+	if err != nil {
+		return nil, "", err
+	}
+	for _, name := range found {
+		rel, err := filepath.Rel(d.root, name)
+		if err != nil {
+			return nil, "", err
+		}
+		if err := add(rel, path.Join(to, filepath.Base(rel))); err != nil {
+			return nil, "", err
+		}
+	}
+	step.Digest = hashOf(step.Files)
+	return step, mentions, nil
+}
+
+func escapeGlob(p string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(p)
+}
+
+func mode(asked int, found fs.FileMode) string {
+	switch {
+	case asked >= 0:
+		return fmt.Sprintf("%04o", asked)
+	case found&0o100 != 0:
+		return "0755"
+	}
+	return "0644"
+}
+
+func (d *describer) source(name string) error {
+	c, err := d.content(name)
+	d.addSource(name, c.digest)
+	return err
+}
+
+func (d *describer) addSource(name, sum string) {
+	s := Source{name, sum}
+	if !slices.Contains(d.plan.Sources, s) {
+		d.plan.Sources = append(d.plan.Sources, s)
+	}
+}
+
+// content reads a file of the workspace once: its digest and, if it may be a script, the variables it names.
+func (d *describer) content(name string) (content, error) {
+	if c, ok := d.files[name]; ok {
+		return c, nil
+	}
+	f, err := os.Open(filepath.Join(d.root, name))
+	if err != nil {
+		return content{}, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return content{}, err
+	}
+	const script = 1 << 20
+	hash := sha256.New()
+	head, err := io.ReadAll(io.TeeReader(io.LimitReader(f, script), hash))
+	if err == nil {
+		_, err = io.Copy(hash, f)
+	}
+	if err != nil {
+		return content{}, err
+	}
+	c := content{hex.EncodeToString(hash.Sum(nil)), mentioned(head), info.Mode()}
+	d.files[name] = c
+	return c, nil
+}
+
+var volatile = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`ZYGOS_(IMAGE|VERSION|VARIANT|BUILD)\b`) })
+
+// mentioned lists the variables that differ between images, variants and builds and that a text names.
+func mentioned(content []byte) (names string) {
+	for _, m := range volatile().FindAll(content, -1) {
+		names += string(m) + " "
+	}
+	return names
+}
+
+// environment is what a stage's scripts see. Variables that would give each build or variant a key
+// of its own are set only for stages whose files or scripts name them.
+func environment(d *definition.Stage, values map[string]string, mentions string, expand func(string) string) []string {
+	env := []string{"ZYGOS_STAGE=" + d.Name, "ZYGOS_BUILDING=1"}
+	for _, name := range []string{"image", "version", "variant", "build"} {
+		variable := "ZYGOS_" + strings.ToUpper(name)
+		if strings.Contains(mentions, variable+" ") {
+			env = append(env, variable+"="+values[name])
+		}
+	}
+	for _, v := range d.Env {
+		env = append(env, v.Name+"="+expand(v.Value))
+	}
+	return env
+}

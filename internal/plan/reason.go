@@ -1,0 +1,320 @@
+package plan
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	udiff "github.com/aymanbagabas/go-udiff"
+
+	"zygos/internal/layer"
+)
+
+// Reason says in words why a stage runs on the tree which the layers make, "" if the snapshot
+// found for its key takes its place.
+func (p *Plan) Reason(shape, i int, layers []string, snap *layer.Snapshot) string {
+	s := &p.Shapes[shape].Stages[i]
+	switch {
+	case s.Forced && s.Name == p.options.From:
+		return "asked for by --from " + s.Name
+	case s.Forced:
+		return fmt.Sprintf("it comes after %s, asked for by --from", p.options.From)
+	case snap != nil && s.Expired(snap):
+		return fmt.Sprintf("its snapshot is older than its refresh age of %s", Age(s.Refresh))
+	case snap != nil:
+		return ""
+	}
+	if p.known == nil { // a plan read from a record
+		return "it has no snapshot"
+	}
+	t := p.known.Trace(p.Image, p.Shapes[shape].Variant, s.Name)
+	if t == nil {
+		return "it has not run before"
+	}
+	reasons := p.changes(t, &p.Shapes[shape], s, layers)
+	if len(reasons) == 0 {
+		return "its snapshot is no longer kept"
+	}
+	if len(reasons) > 3 {
+		reasons = append(reasons[:3], fmt.Sprintf("and %d more changes", len(reasons)-3))
+	}
+	return strings.Join(reasons, "; ")
+}
+
+// changes lists what differs between a stage and how it last ran.
+func (p *Plan) changes(t *Trace, shape *Shape, s *Stage, layers []string) (list []string) {
+	say := func(form string, args ...any) { list = append(list, fmt.Sprintf(form, args...)) }
+	if t.Engine != Engine {
+		say("this Zygos makes layers in another way than the one before")
+	}
+	p.stepChanges(t.Stage.Steps, s.Steps, say)
+	explained := false
+	for _, name := range s.Uses {
+		was, ok := t.Inputs[name]
+		if now := shape.Inputs[name]; ok && was != now {
+			say("input %s changed from %q to %q", name, was, now)
+			explained = true
+		}
+	}
+	for _, name := range changedEnv(t.Stage.Env, s.Env) {
+		if !explained || strings.HasPrefix(name, "ZYGOS_") {
+			say("variable %s changed", name)
+		}
+	}
+	for _, m := range s.Secrets {
+		i := slices.IndexFunc(t.Stage.Secrets, func(o Mark) bool { return o.Name == m.Name })
+		if i < 0 {
+			say("secret %s added", m.Name)
+		} else if t.Stage.Secrets[i].Mark != m.Mark {
+			say("secret %s changed", m.Name)
+		}
+	}
+	if len(t.Stage.Secrets) > len(s.Secrets) {
+		say("it gets fewer secrets")
+	}
+	for _, c := range []struct{ what, was, now string }{{"user", t.Stage.User, s.User}, {"folder", t.Stage.Dir, s.Dir},
+		{"network", network(t.Stage.Network), network(s.Network)}, {"restart", strconv.FormatBool(t.Stage.Restart), strconv.FormatBool(s.Restart)}} {
+		if c.was != c.now {
+			say("%s changed from %q to %q", c.what, c.was, c.now)
+		}
+	}
+	switch {
+	case t.Base.Name != p.Base.Name:
+		say("the base is now %s, it was %s", p.Base.Name, t.Base.Name)
+	case t.Base.Version != p.Base.Version && t.Base.Digest != p.Base.Digest:
+		say("base %s moved from %s to %s", p.Base.Name, t.Base.Version, p.Base.Version)
+	case t.Base.Digest != p.Base.Digest:
+		say("base %s %s has another checksum than before", p.Base.Name, p.Base.Version)
+	case t.Tree != layer.TreeDigest(layers):
+		say("what the stages before it made is different")
+	}
+	return list
+}
+
+func network(host bool) string {
+	if host {
+		return "host"
+	}
+	return "none"
+}
+
+// changedEnv lists the variables that differ.
+func changedEnv(was, now []string) (names []string) {
+	for _, pair := range [][2][]string{{now, was}, {was, now}} {
+		for _, v := range pair[0] {
+			if !slices.Contains(pair[1], v) {
+				name, _, _ := strings.Cut(v, "=")
+				names = append(names, name)
+			}
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+func (p *Plan) stepChanges(was, now []Step, say func(string, ...any)) {
+	same := func(a, b *Step) bool { return a.Source == b.Source && (a.To == "") == (b.To == "") }
+	find := func(list []Step, s *Step, taken map[int]bool) int {
+		for i := range list {
+			if !taken[i] && same(&list[i], s) {
+				taken[i] = true
+				return i
+			}
+		}
+		return -1
+	}
+	taken := map[int]bool{}
+	last, ordered := -1, true
+	for i := range now {
+		s := &now[i]
+		j := find(was, s, taken)
+		if j < 0 {
+			say("%s added", s.Name)
+			continue
+		}
+		ordered = ordered && j > last
+		last = max(last, j)
+		if len(s.Files) > 0 {
+			p.fileChanges(&was[j], s, say)
+		} else if was[j].Digest != s.Digest {
+			say("%s changed%s", s.Name, lineRange(p.known.Text(was[j].Digest), s.Script))
+		}
+	}
+	for j := range was {
+		if !taken[j] {
+			say("%s removed", was[j].Name)
+		}
+	}
+	if !ordered {
+		say("the steps have another order")
+	}
+}
+
+func (p *Plan) fileChanges(was, now *Step, say func(string, ...any)) {
+	old := map[string]Item{}
+	for _, f := range was.Files {
+		old[f.Source] = f
+	}
+	for _, f := range now.Files {
+		o, ok := old[f.Source]
+		delete(old, f.Source)
+		switch {
+		case !ok:
+			say("%s added", f.Source)
+		case o.Digest != f.Digest || o.Link != f.Link:
+			say("%s changed%s", f.Source, lineRange(p.known.Text(o.Digest), p.known.Text(f.Digest)))
+		case o.To != f.To:
+			say("%s goes to %s, it was %s", f.Source, f.To, o.To)
+		case o.Mode != f.Mode:
+			say("mode of %s changed from %s to %s", f.To, o.Mode, f.Mode)
+		}
+	}
+	for _, f := range was.Files {
+		if _, gone := old[f.Source]; gone {
+			say("%s removed", f.Source)
+		}
+	}
+	if was.Owner != now.Owner {
+		say("owner of %s changed from %s to %s", now.To, was.Owner, now.Owner)
+	}
+}
+
+// lineRange says which lines of a text are new or other ones, "" if it cannot be told.
+func lineRange(was, now []byte) string {
+	if was == nil || now == nil {
+		return ""
+	}
+	d, err := udiff.ToUnifiedDiff("a", "b", string(was), udiff.Lines(string(was), string(now)), 0)
+	if err != nil || len(d.Hunks) == 0 {
+		return ""
+	}
+	var parts []string
+	for _, h := range d.Hunks {
+		inserted := 0
+		for _, l := range h.Lines {
+			if l.Kind == udiff.Insert {
+				inserted++
+			}
+		}
+		switch {
+		case inserted > 1:
+			parts = append(parts, fmt.Sprintf("%d-%d", h.ToLine, h.ToLine+inserted-1))
+		default:
+			parts = append(parts, strconv.Itoa(h.ToLine))
+		}
+	}
+	word := ", lines "
+	if len(parts) == 1 && !strings.Contains(parts[0], "-") {
+		word = ", line "
+	}
+	if len(parts) > 4 {
+		parts = append(parts[:4], "…")
+	}
+	return word + strings.Join(parts, ", ")
+}
+
+// TraceOf is what to keep of a stage that came to its end.
+func (p *Plan) TraceOf(shape, i int, layers []string) *Trace {
+	s := p.Shapes[shape].Stages[i]
+	s.Reuse, s.Reason = nil, ""
+	return &Trace{Engine: Engine, Build: p.Build, Base: p.Base, Tree: layer.TreeDigest(layers), Inputs: p.Shapes[shape].Inputs, Stage: s}
+}
+
+// Age is a duration as definitions write it.
+func Age(d time.Duration) string {
+	const day = 24 * time.Hour
+	if d >= day && d%day == 0 {
+		return fmt.Sprintf("%dd", d/day)
+	}
+	return strings.TrimSuffix(strings.TrimSuffix(d.String(), "0s"), "0m")
+}
+
+// SourceChange is a file that went into one of two plans, or into both with different content.
+type SourceChange struct {
+	Path, State string // added, removed or changed
+	Was, Now    string // digests, "" where it is not
+}
+
+// ChangedSources lists the files that differ between two plans, by path.
+func ChangedSources(was, now *Plan) (list []SourceChange) {
+	both := map[string]SourceChange{}
+	for _, s := range was.Sources {
+		both[s.Path] = SourceChange{Path: s.Path, State: "removed", Was: s.Digest}
+	}
+	for _, s := range now.Sources {
+		c, ok := both[s.Path]
+		c.Path, c.Now, c.State = s.Path, s.Digest, "changed"
+		if !ok {
+			c.State = "added"
+		}
+		both[s.Path] = c
+	}
+	for _, name := range slices.Sorted(maps.Keys(both)) {
+		if c := both[name]; c.Was != c.Now {
+			list = append(list, c)
+		}
+	}
+	return list
+}
+
+// Changed says in words what else differs between two plans: their bases and the values of their inputs.
+func Changed(was, now *Plan) []string {
+	list := []string{}
+	say := func(form string, args ...any) { list = append(list, fmt.Sprintf(form, args...)) }
+	switch {
+	case was.Base.Name != now.Base.Name:
+		say("base: %s@%s, it was %s@%s", now.Base.Name, now.Base.Version, was.Base.Name, was.Base.Version)
+	case was.Base.Version != now.Base.Version:
+		say("base: %s moved from %s to %s", now.Base.Name, was.Base.Version, now.Base.Version)
+	case was.Base.Digest != now.Base.Digest:
+		say("base: %s@%s has another checksum than before", now.Base.Name, now.Base.Version)
+	}
+	shapes := map[string]Shape{}
+	for _, s := range was.Shapes {
+		shapes[s.Variant] = s
+	}
+	for _, s := range now.Shapes {
+		at := ""
+		if s.Variant != "" {
+			at = " of variant " + s.Variant
+		}
+		o, ok := shapes[s.Variant]
+		delete(shapes, s.Variant)
+		if !ok {
+			say("variant %s: added", s.Variant)
+			continue
+		}
+		for _, name := range slices.Sorted(maps.Keys(s.Inputs)) {
+			if old, ok := o.Inputs[name]; !ok {
+				say("input %s%s: added, %q", name, at, s.Inputs[name])
+			} else if old != s.Inputs[name] {
+				say("input %s%s: %q, it was %q", name, at, s.Inputs[name], old)
+			}
+		}
+		for _, name := range slices.Sorted(maps.Keys(o.Inputs)) {
+			if _, ok := s.Inputs[name]; !ok {
+				say("input %s%s: removed, it was %q", name, at, o.Inputs[name])
+			}
+		}
+		marks := map[string]string{}
+		for _, st := range o.Stages {
+			for _, m := range st.Secrets {
+				marks[m.Name] = m.Mark
+			}
+		}
+		for _, st := range s.Stages {
+			for _, m := range st.Secrets {
+				if old, ok := marks[m.Name]; ok && old != m.Mark {
+					say("secret %s%s: changed", m.Name, at)
+				}
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(shapes)) {
+		say("variant %s: removed", name)
+	}
+	return list
+}

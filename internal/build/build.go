@@ -207,8 +207,10 @@ func (r *run) fail(ctx context.Context, err error) {
 	}
 	r.emit(e)
 	// The context may have ended; the record of it must be written all the same. If it cannot,
-	// the next build finds that this one is gone.
-	_ = r.Catalog.EndBuild(context.WithoutCancel(ctx), r.plan.Build, state, text, time.Now())
+	// the next command finds that this one is gone.
+	if err := r.Catalog.EndBuild(context.WithoutCancel(ctx), r.plan.Build, state, text, time.Now()); err != nil {
+		r.emit(Event{Kind: Note, Text: "the catalog could not be told how the build ended: " + err.Error()})
+	}
 }
 
 func (r *run) emit(e Event) {

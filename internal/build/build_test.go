@@ -84,9 +84,9 @@ func newWorks(t *testing.T) *works {
 
 func (w *works) plan(version string, stages ...string) *plan.Plan {
 	p := &plan.Plan{Image: "link", Version: version, Build: "b-" + version, Base: plan.Base{Name: "field-os", Version: "1", Digest: "sha256:x"},
-		Artifacts: []definition.Artifact{{Format: "tar"}, {Format: "raw"}}}
+		Shapes: []plan.Shape{{Artifacts: []definition.Artifact{{Format: "tar"}, {Format: "raw"}}}}}
 	for _, s := range stages {
-		p.Stages = append(p.Stages, plan.Stage{Name: s, Steps: []plan.Step{{Name: "scripts/" + s + ".sh", Source: "scripts/" + s + ".sh", Digest: s}}})
+		p.Shapes[0].Stages = append(p.Shapes[0].Stages, plan.Stage{Name: s, Steps: []plan.Step{{Name: "scripts/" + s + ".sh", Source: "scripts/" + s + ".sh", Digest: s}}})
 	}
 	return p
 }
@@ -121,12 +121,12 @@ func TestBuildRegistersWhatItCaptured(t *testing.T) {
 		"sealed", "captured", "captured", "registered"}, w.kinds())
 	v := w.versions()[0]
 	require.Equal(t, "link@1.0.0", v.Ref())
-	require.Len(t, v.Layers, 4, "base, two stages, seal")
+	require.Len(t, v.Trees[0].Layers, 4, "base, two stages, seal")
 	require.Equal(t, int64(9), v.Epoch)
 	for _, a := range v.Artifacts {
 		require.NoError(t, w.engine.Store.Verify(t.Context(), store.Blob{Digest: a.Digest, Bytes: a.Bytes}))
 	}
-	tree, err := w.engine.Layers.Stack(v.Layers)
+	tree, err := w.engine.Layers.Stack(v.Trees[0].Layers)
 	require.NoError(t, err)
 	require.NotNil(t, tree.Lookup("made-by-two"))
 	require.Zero(t, tree.Lookup("etc/machine-id").Size, "sealed")
@@ -136,11 +136,11 @@ func TestBuildRegistersWhatItCaptured(t *testing.T) {
 	require.NoError(t, err)
 	var kept build.Record
 	require.NoError(t, json.Unmarshal(text, &kept))
-	require.Equal(t, "zygos.build/1", kept.Schema)
-	require.Equal(t, record.Stages[0].Layer, kept.Stages[0].Layer)
-	require.Equal(t, []string{"etc/machine-id"}, kept.Seal[0].Paths)
+	require.Equal(t, "zygos.build/2", kept.Schema)
+	require.Equal(t, record.Shapes[0].Stages[0].Layer, kept.Shapes[0].Stages[0].Layer)
+	require.Equal(t, []string{"etc/machine-id"}, kept.Shapes[0].Seal[0].Paths)
 	var logged []string
-	require.NoError(t, build.ReadLog(w.engine.State, "b-1.0.0", func(e build.Event) error { logged = append(logged, e.Kind); return nil }))
+	require.NoError(t, build.ReadLog(t.Context(), w.engine.State, "b-1.0.0", false, func(e build.Event) error { logged = append(logged, e.Kind); return nil }))
 	require.Equal(t, w.kinds(), logged)
 }
 
@@ -169,7 +169,7 @@ func TestSecondBuildReusesStages(t *testing.T) {
 	record, err := w.engine.Run(t.Context(), w.plan("1.0.1", "one", "three"))
 	require.NoError(t, err)
 	require.Equal(t, []string{"three"}, w.hand.stages)
-	require.Equal(t, "b-1.0.0", record.Stages[0].Reused)
+	require.Equal(t, "b-1.0.0", record.Shapes[0].Stages[0].Reused)
 	require.Len(t, w.versions(), 2)
 }
 
@@ -211,7 +211,7 @@ func TestCancelIsRecorded(t *testing.T) {
 	require.ErrorIs(t, err, context.Canceled)
 	builds, err := w.engine.Catalog.Builds(t.Context(), "link")
 	require.NoError(t, err)
-	require.Equal(t, catalog.Interrupted, builds[0].State)
+	require.Equal(t, catalog.Cancelled, builds[0].State)
 	require.Empty(t, w.unfinished())
 }
 
@@ -229,7 +229,7 @@ func TestVersionTakenMeanwhileIsNotOverwritten(t *testing.T) {
 func TestTooSmallADiskSaysWhatIsNeeded(t *testing.T) {
 	w := newWorks(t)
 	p := w.plan("1.0.0", "one")
-	p.Artifacts = []definition.Artifact{{Format: "raw", Size: 16 << 10}}
+	p.Shapes[0].Artifacts = []definition.Artifact{{Format: "raw", Size: 16 << 10}}
 	_, err := w.engine.Run(t.Context(), p)
 	require.ErrorContains(t, err, "capture raw: the tree needs a disk of at least 1 MiB")
 	require.ErrorContains(t, err, "images/link.toml")
@@ -274,7 +274,7 @@ func TestSweepTakesTheDeadAndSparesTheLiving(t *testing.T) {
 func TestMissingParentLayerIsSaid(t *testing.T) {
 	w := newWorks(t)
 	p := w.plan("1.0.0", "one")
-	p.Base.Layers = []string{"0123456789abcdef"}
+	p.Shapes[0].Layers = []string{"0123456789abcdef"}
 	_, err := w.engine.Run(t.Context(), p)
 	require.ErrorContains(t, err, "a layer of field-os@1 is missing")
 }
@@ -294,8 +294,8 @@ func TestLogOfADeadBuildIsReadAsFarAsItGoes(t *testing.T) {
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "log.jsonl"), []byte(`{"kind":"started"}`+"\n"+`{"kind":"sta`), 0o644))
 	count := 0
-	require.NoError(t, build.ReadLog(w.engine.State, "b-dead", func(build.Event) error { count++; return nil }))
+	require.NoError(t, build.ReadLog(t.Context(), w.engine.State, "b-dead", false, func(build.Event) error { count++; return nil }))
 	require.Equal(t, 1, count)
 	stop := errors.New("enough")
-	require.ErrorIs(t, build.ReadLog(w.engine.State, "b-dead", func(build.Event) error { return stop }), stop)
+	require.ErrorIs(t, build.ReadLog(t.Context(), w.engine.State, "b-dead", false, func(build.Event) error { return stop }), stop)
 }

@@ -83,7 +83,7 @@ func TestEventsAsLines(t *testing.T) {
 		"  seal     nothing to remove":                              {Kind: build.Sealed, Seal: []seal.Result{{Group: "logs"}}},
 		"":                                                          {Kind: build.StepDone},
 	} {
-		require.Equal(t, want, in.eventLine(e))
+		require.Equal(t, want, in.eventLine(e, ""))
 	}
 	many := make([]string, 50)
 	for i := range many {
@@ -99,9 +99,9 @@ func TestEventsAsLines(t *testing.T) {
 func TestFailureReportSaysAllThatIsKnown(t *testing.T) {
 	var errs bytes.Buffer
 	in := &invocation{out: &bytes.Buffer{}, err: &errs, color: "never"}
-	in.reportFailure(&build.Failure{Build: "b-1", Stage: "one", Step: "inline script", Line: 4, Code: 2, Tail: []string{"first", "last"}})
-	require.Equal(t, "\nBuild failed: exit code 2\n  stage  one\n  step   inline script, line 4\n  its last lines:\n    | first\n    | last\n"+
-		"Nothing was registered; finished stages are kept.\n  next: zygos log b-1 --stage one   shows all of its output\n", errs.String())
+	in.reportFailure(&build.Failure{Build: "b-1", Image: "link", Kept: true, Stage: "one", Step: "inline script", Line: 4, Code: 2, Tail: []string{"first", "last"}})
+	require.Equal(t, "\nBuild failed: exit code 2\n  image  link\n  stage  one\n  step   inline script, line 4\n  its last lines:\n    | first\n    | last\n"+
+		"Nothing was registered; finished stages are kept.\n  next: zygos log b-1 --stage one   shows all of its output\n        zygos enter b-1   a shell where it failed\n", errs.String())
 }
 
 func TestFlagsStandAnywhere(t *testing.T) {

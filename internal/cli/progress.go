@@ -158,9 +158,9 @@ func (in *invocation) watchBuild(l *live) func(build.Event) {
 			l.show(who, strings.TrimSpace("stage "+e.Stage+" "+e.Step), 0, 0)
 		case build.Waiting:
 			l.show(who, "stage "+e.Stage+", waiting", 0, 0)
-		case build.Broke:
+		case build.Broke, build.Finished:
 			l.idle(who)
-			return // the command's error says it
+			return // the command's result or error says it
 		case build.Output, build.StepDone, build.Cut, build.Note, build.Retry:
 		default:
 			l.idle(who)
@@ -174,10 +174,10 @@ func (in *invocation) watchBuild(l *live) func(build.Event) {
 // eventLine is an event as a line of the log, "" for those that have none. who is put before it.
 func (in *invocation) eventLine(e build.Event, who string) string {
 	if who != "" {
-		who = in.paint(faint, fmt.Sprintf("%-13s", who)) + " "
+		who = in.paint(faint, fmt.Sprintf("  %-13s", who))
 	}
-	head := func(word string) string { return "  " + who + in.paint(bold, fmt.Sprintf("%-8s", word)) + " " }
-	inner := func(word string) string { return "    " + who + in.paint(faint, word) }
+	head := func(word string) string { return who + "  " + in.paint(bold, fmt.Sprintf("%-8s", word)) + " " }
+	inner := func(word string) string { return who + "    " + in.paint(faint, word) }
 	switch e.Kind {
 	case build.Started:
 		text := in.paint(bold, e.Image+" "+e.Version) + "  build " + e.Build

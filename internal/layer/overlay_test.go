@@ -47,6 +47,8 @@ func (s *seen) Line(step int, _, text string) {
 	}
 }
 func (s *seen) StepEnded(int, time.Duration, *machine.StepError) {}
+func (s *seen) Cut(int, string, int64, int64)                    {}
+func (s *seen) Note(string)                                      {}
 
 // described prints the merged index in the listing's form.
 func described(tree *layer.Tree) (lines []string) {

@@ -328,6 +328,9 @@ func (s Stage) essence() Stage {
 	for i := range s.Steps {
 		st := &s.Steps[i]
 		st.Name, st.Source = "", ""
+		if st.Files != nil {
+			st.Digest = "" // the files say it
+		}
 		st.Files = slices.Clone(st.Files)
 		for j := range st.Files {
 			st.Files[j].Source = ""

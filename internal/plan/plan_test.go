@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -17,15 +18,16 @@ import (
 
 // world is what plans depend on, as far as a test wants it.
 type world struct {
-	t           *testing.T
-	root        string
-	org         *definition.Organisation
-	img         *definition.Image
-	newest      string
-	fingerprint string
-	base        *layer.Snapshot
-	parent      *plan.Parent
-	snapshots   map[string]*layer.Snapshot
+	t         *testing.T
+	root      string
+	org       *definition.Organisation
+	img       *definition.Image
+	newest    *plan.Newest
+	traces    map[string]*plan.Trace
+	texts     map[string][]byte
+	base      *layer.Snapshot
+	parent    *plan.Parent
+	snapshots map[string]*layer.Snapshot
 }
 
 func (w *world) NextVersion(_ context.Context, _, series, version string) (string, error) {
@@ -42,12 +44,13 @@ func (w *world) Parent(_ context.Context, ref definition.Ref) (*plan.Parent, err
 	return w.parent, nil
 }
 
-func (w *world) Newest(context.Context, string, string) (string, string, error) {
-	return w.newest, w.fingerprint, nil
-}
-func (w *world) Base(*definition.Base) *layer.Snapshot { return w.base }
-func (w *world) Snapshot(key string) *layer.Snapshot   { return w.snapshots[key] }
-func (w *world) file(name, text string)                { w.fileMode(name, text, 0o644) }
+func (w *world) Newest(context.Context, string, string) (*plan.Newest, error) { return w.newest, nil }
+func (w *world) Trace(_, variant, stage string) *plan.Trace                   { return w.traces[variant+" "+stage] }
+func (w *world) Text(digest string) []byte                                    { return w.texts[digest] }
+func (w *world) SecretKey() ([]byte, error)                                   { return []byte("key"), nil }
+func (w *world) Base(*definition.Base) *layer.Snapshot                        { return w.base }
+func (w *world) Snapshot(key string) *layer.Snapshot                          { return w.snapshots[key] }
+func (w *world) file(name, text string)                                       { w.fileMode(name, text, 0o644) }
 func (w *world) fileMode(name, text string, m os.FileMode) {
 	full := filepath.Join(w.root, name)
 	require.NoError(w.t, os.MkdirAll(filepath.Dir(full), 0o755))
@@ -55,13 +58,14 @@ func (w *world) fileMode(name, text string, m os.FileMode) {
 }
 
 func newWorld(t *testing.T) *world {
-	w := &world{t: t, root: t.TempDir(), snapshots: map[string]*layer.Snapshot{},
+	w := &world{t: t, root: t.TempDir(), snapshots: map[string]*layer.Snapshot{}, traces: map[string]*plan.Trace{}, texts: map[string][]byte{},
 		org:  &definition.Organisation{Bases: []definition.Base{{Name: "field-os", Release: "1.2.0", SHA256: strings.Repeat("a", 64)}}},
 		base: &layer.Snapshot{Layer: "base-layer", Epoch: 1000}}
 	w.file("scripts/a.sh", "echo a\n")
 	w.file("scripts/b.sh", "echo b\n")
 	w.file("files/f", "content")
-	w.img = &definition.Image{Name: "link", Series: "2.3", Base: "field-os", Labels: map[string]string{"owner": "me"}, Inputs: map[string]string{"site": "north"},
+	w.file("images/link.toml", "")
+	w.img = &definition.Image{Name: "link", File: "images/link.toml", Series: "2.3", Base: "field-os", Labels: map[string]string{"owner": "me"}, Inputs: []definition.Input{{Name: "site", Default: "north"}},
 		Artifacts: []definition.Artifact{{Format: "tar"}},
 		Stages: []definition.Stage{
 			{Name: "one", Network: true, Scripts: []definition.Script{{Path: "scripts/a.sh"}, {Path: "scripts/b.sh"}}, Files: []definition.File{{From: "files/f", To: "/f", Mode: 0o644, Owner: "root:root"}}},
@@ -71,7 +75,7 @@ func newWorld(t *testing.T) *world {
 }
 
 func (w *world) make(force bool) *plan.Plan {
-	p, err := plan.Make(w.t.Context(), w.root, w.org, w.img, w, force)
+	p, err := plan.Make(w.t.Context(), w.root, w.org, w.img, w, plan.Options{Force: force})
 	require.NoError(w.t, err)
 	return p
 }
@@ -79,7 +83,7 @@ func (w *world) make(force bool) *plan.Plan {
 // keys are the keys of both stages, the second on a fixed tree.
 func (w *world) keys() [2]string {
 	p := w.make(true)
-	return [2]string{p.StageKey(0, []string{"x"}), p.StageKey(1, []string{"x"})}
+	return [2]string{p.Shapes[0].Key(0, []string{"x"}), p.Shapes[0].Key(1, []string{"x"})}
 }
 
 func TestWhatChangesAKey(t *testing.T) {
@@ -106,8 +110,8 @@ func TestWhatChangesAKey(t *testing.T) {
 		"a file's path":               {func(w *world) { w.file("files/g", "content"); one(w).Files[0].From = "files/g" }, false},
 		"the image's name":            {func(w *world) { w.img.Name = "other" }, false}, // unless a script names it
 		"labels":                      {func(w *world) { w.img.Labels["x"] = "y" }, false},
-		"an input it does not use":    {func(w *world) { w.img.Inputs["site"] = "south" }, false},
-		"whether the stage is shared": {func(w *world) { one(w).Shared = "stages/x.toml" }, false},
+		"an input it does not use":    {func(w *world) { w.img.Inputs[0].Default = "south" }, false},
+		"whether the stage is shared": {func(w *world) { w.file("stages/x.toml", ""); one(w).Shared = "stages/x.toml" }, false},
 		"the next stage":              {func(w *world) { w.img.Stages[1].Name = "zwei" }, false},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -126,11 +130,11 @@ func TestWhatChangesAKey(t *testing.T) {
 func TestKeyFollowsTheTreeAndInputs(t *testing.T) {
 	w := newWorld(t)
 	p := w.make(true)
-	require.NotEqual(t, p.StageKey(0, []string{"x"}), p.StageKey(0, []string{"y"}))
-	require.NotEqual(t, p.StageKey(0, []string{"x", "y"}), p.StageKey(0, []string{"y", "x"}))
-	require.Equal(t, p.StageKey(0, []string{"x"}), p.StageKey(0, []string{"x", layer.EmptyDigest}), "a layer without changes changes no tree")
+	require.NotEqual(t, p.Shapes[0].Key(0, []string{"x"}), p.Shapes[0].Key(0, []string{"y"}))
+	require.NotEqual(t, p.Shapes[0].Key(0, []string{"x", "y"}), p.Shapes[0].Key(0, []string{"y", "x"}))
+	require.Equal(t, p.Shapes[0].Key(0, []string{"x"}), p.Shapes[0].Key(0, []string{"x", layer.EmptyDigest}), "a layer without changes changes no tree")
 	before := w.keys()[1]
-	w.img.Inputs["site"] = "south"
+	w.img.Inputs[0].Default = "south"
 	require.NotEqual(t, before, w.keys()[1])
 }
 
@@ -138,20 +142,20 @@ func TestVolatileVariablesReachOnlyStagesThatNameThem(t *testing.T) {
 	w := newWorld(t)
 	w.file("scripts/b.sh", "echo $ZYGOS_VERSION\n")
 	p := w.make(true)
-	require.Contains(t, p.Stages[0].Env, "ZYGOS_VERSION=2.3.7")
-	require.NotContains(t, strings.Join(p.Stages[1].Env, " "), "ZYGOS_VERSION")
-	require.NotContains(t, strings.Join(p.Stages[0].Env, " "), "ZYGOS_BUILD=")
-	require.Contains(t, p.Stages[1].Env, "ZYGOS_BUILDING=1")
-	require.Contains(t, p.Stages[1].Env, "SITE=north")
+	require.Contains(t, p.Shapes[0].Stages[0].Env, "ZYGOS_VERSION=2.3.7")
+	require.NotContains(t, strings.Join(p.Shapes[0].Stages[1].Env, " "), "ZYGOS_VERSION")
+	require.NotContains(t, strings.Join(p.Shapes[0].Stages[0].Env, " "), "ZYGOS_BUILD=")
+	require.Contains(t, p.Shapes[0].Stages[1].Env, "ZYGOS_BUILDING=1")
+	require.Contains(t, p.Shapes[0].Stages[1].Env, "SITE=north")
 
 	w.file("files/f", "#!/bin/sh\necho $ZYGOS_IMAGE")
-	require.Contains(t, w.make(true).Stages[0].Env, "ZYGOS_IMAGE=link", "a file may be a script that is run later")
+	require.Contains(t, w.make(true).Shapes[0].Stages[0].Env, "ZYGOS_IMAGE=link", "a file may be a script that is run later")
 }
 
 func TestUnchangedDefinitionIsFoundUnchanged(t *testing.T) {
 	w := newWorld(t)
 	w.file("scripts/b.sh", "echo $ZYGOS_VERSION $ZYGOS_BUILD\n")
-	w.newest, w.fingerprint = "2.3.6", w.make(true).Fingerprint
+	w.newest = &plan.Newest{Version: "2.3.6", Fingerprint: w.make(true).Fingerprint, Created: time.Now()}
 	require.Equal(t, "2.3.6", w.make(false).Unchanged, "a number that differs with every build is no change")
 	forced := w.make(true)
 	require.Empty(t, forced.Unchanged)
@@ -159,7 +163,7 @@ func TestUnchangedDefinitionIsFoundUnchanged(t *testing.T) {
 	for name, change := range map[string]func(*world){
 		"script":   func(w *world) { w.file("scripts/a.sh", "echo A\n") },
 		"label":    func(w *world) { w.img.Labels["owner"] = "you" },
-		"input":    func(w *world) { w.img.Inputs["site"] = "south" },
+		"input":    func(w *world) { w.img.Inputs[0].Default = "south" },
 		"artifact": func(w *world) { w.img.Artifacts = append(w.img.Artifacts, definition.Artifact{Format: "raw"}) },
 		"size":     func(w *world) { w.img.Artifacts[0].Size = 5 },
 		"seal":     func(w *world) { w.img.Keep = []string{"logs"} },
@@ -170,7 +174,7 @@ func TestUnchangedDefinitionIsFoundUnchanged(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			other := newWorld(t)
 			other.file("scripts/b.sh", "echo $ZYGOS_VERSION $ZYGOS_BUILD\n")
-			other.newest, other.fingerprint = w.newest, w.fingerprint
+			other.newest = w.newest
 			change(other)
 			require.Empty(t, other.make(false).Unchanged)
 		})
@@ -180,40 +184,42 @@ func TestUnchangedDefinitionIsFoundUnchanged(t *testing.T) {
 func TestReuseIsFoundAsFarAsItIsCertain(t *testing.T) {
 	w := newWorld(t)
 	p := w.make(true)
-	require.Equal(t, "no earlier build ran exactly this on this tree", p.Stages[0].Reason)
-	require.Empty(t, p.Stages[1].Key)
-	require.Contains(t, p.Stages[1].Reason, "the stage before it runs")
+	require.Equal(t, "it has not run before", p.Shapes[0].Stages[0].Reason)
+	require.Empty(t, p.Shapes[0].Stages[1].Key)
+	require.Contains(t, p.Shapes[0].Stages[1].Reason, "the stage before it runs")
 
-	w.snapshots[p.Stages[0].Key] = &layer.Snapshot{Layer: "made"}
+	w.snapshots[p.Shapes[0].Stages[0].Key] = &layer.Snapshot{Layer: "made"}
 	p = w.make(true)
-	require.NotNil(t, p.Stages[0].Reuse)
-	require.Equal(t, p.StageKey(1, []string{"base-layer", "made"}), p.Stages[1].Key)
+	require.NotNil(t, p.Shapes[0].Stages[0].Reuse)
+	require.Equal(t, p.Shapes[0].Key(1, []string{"base-layer", "made"}), p.Shapes[0].Stages[1].Key)
 
 	w.base = nil
 	p = w.make(true)
-	require.Equal(t, "the base is not unpacked yet", p.Stages[0].Reason)
-	require.Nil(t, p.Stages[0].Reuse)
+	require.Equal(t, "the base is not unpacked yet", p.Shapes[0].Stages[0].Reason)
+	require.Nil(t, p.Shapes[0].Stages[0].Reuse)
 }
 
 func TestImagesAsBaseArePinned(t *testing.T) {
 	w := newWorld(t)
 	w.img.Base = "ebb-base@stable"
-	_, err := plan.Make(t.Context(), w.root, w.org, w.img, w, false)
+	_, err := plan.Make(t.Context(), w.root, w.org, w.img, w, plan.Options{})
 	require.ErrorContains(t, err, "ebb-base@stable has no version yet")
-	w.parent = &plan.Parent{Version: "1.4.0", Layers: []string{"a", "b"}, Epoch: 77}
+	w.parent = &plan.Parent{Version: "1.4.0", Trees: map[string][]string{"": {"a", "b"}}, Epoch: 77}
 	p := w.make(false)
-	require.Equal(t, plan.Base{Name: "ebb-base", Version: "1.4.0", Image: true, Layers: []string{"a", "b"}, Epoch: 77, Digest: "sha256:" + layer.TreeDigest([]string{"a", "b"})}, p.Base)
+	require.Equal(t, plan.Base{Name: "ebb-base", Version: "1.4.0", Image: true, Digest: "sha256:" + layer.TreeDigest([]string{"a", "b"})}, p.Base)
 	before := p.Fingerprint
-	w.parent.Layers = []string{"a", "c"}
+	require.Equal(t, int64(77), p.Shapes[0].Epoch)
+	require.Equal(t, []string{"a", "b"}, p.Shapes[0].Layers)
+	w.parent.Trees[""] = []string{"a", "c"}
 	require.NotEqual(t, before, w.make(false).Fingerprint, "a parent that came out different is a change")
 }
 
 func TestSourceDateEpoch(t *testing.T) {
 	w := newWorld(t)
 	t.Setenv("SOURCE_DATE_EPOCH", "12345")
-	require.Equal(t, int64(12345), w.make(false).Base.Epoch)
+	require.Equal(t, int64(12345), w.make(false).Shapes[0].Epoch)
 	t.Setenv("SOURCE_DATE_EPOCH", "yesterday")
-	_, err := plan.Make(t.Context(), w.root, w.org, w.img, w, false)
+	_, err := plan.Make(t.Context(), w.root, w.org, w.img, w, plan.Options{})
 	require.ErrorContains(t, err, `SOURCE_DATE_EPOCH is "yesterday"`)
 }
 

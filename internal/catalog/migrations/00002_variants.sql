@@ -39,7 +39,7 @@ ALTER TABLE builds ADD COLUMN why TEXT NOT NULL DEFAULT '';
 -- SQLite, "Making Other Kinds Of Table Schema Changes": a check is changed in the schema's text.
 PRAGMA writable_schema = ON;
 UPDATE sqlite_schema SET sql = replace(sql, '''interrupted''', '''interrupted'', ''cancelled''') WHERE type = 'table' AND name = 'builds';
-PRAGMA writable_schema = OFF;
+PRAGMA writable_schema = RESET;
 
 PRAGMA user_version = 2;
 

@@ -277,10 +277,7 @@ func (b *branch) orders(s *plan.Stage, upper, scratch string) machine.Stage {
 
 // traceFile is where a stage's trace is kept.
 func traceFile(state, image, variant, stage string) string {
-	if variant == "" {
-		variant = "_" // no variant is named so
-	}
-	return filepath.Join(state, "traces", image, variant, stage+".json")
+	return filepath.Join(state, "traces", image, shapeName(variant), stage+".json")
 }
 
 // keepTrace notes how a stage came to its end. Without it, a later reason is only less exact.
@@ -435,12 +432,24 @@ type failedState struct {
 	Scripts [][]byte   `json:"scripts"`
 }
 
+func failedDir(state, build, variant string) string {
+	return filepath.Join(state, "failed", build, shapeName(variant))
+}
+
+// shapeName is a variant as the name of a folder.
+func shapeName(variant string) string {
+	if variant == "" {
+		return "_" // no variant is named so
+	}
+	return variant
+}
+
 // keepFailed keeps the tree that a stage left when it failed.
 func (b *branch) keepFailed(i int, upper string, f *Failure) error {
 	if b.secrets != nil && len(b.shape.Stages[i].Secrets) > 0 {
 		b.emit(Event{Kind: Note, Stage: f.Stage, Text: "the state in which it failed is kept and may hold secrets; it is private to you, and goes with the next build of the image"})
 	}
-	dir := filepath.Join(b.State, "failed", b.plan.Build)
+	dir := failedDir(b.State, b.plan.Build, b.shape.Variant)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
@@ -471,9 +480,7 @@ func (e *Engine) forgetFailed(image, but string) {
 		if filepath.Base(dir) == but {
 			continue
 		}
-		var state failedState
-		text, err := os.ReadFile(filepath.Join(dir, "state.json"))
-		if err == nil && (json.Unmarshal(text, &state) != nil || state.Failure.Image != image) {
+		if states := failedStates(dir); len(states) > 0 && states[0].Failure.Image != image {
 			continue
 		}
 		if lock, err := os.Open(dir); err == nil {
@@ -483,4 +490,16 @@ func (e *Engine) forgetFailed(image, but string) {
 			lock.Close()
 		}
 	}
+}
+
+// failedStates reads what is kept of a failed build in its folder, a state for each variant that failed.
+func failedStates(dir string) (list []failedState) {
+	files, _ := filepath.Glob(filepath.Join(globEscape(dir), "*", "state.json")) // the pattern's form is known
+	for _, name := range files {
+		var s failedState
+		if text, err := os.ReadFile(name); err == nil && json.Unmarshal(text, &s) == nil {
+			list = append(list, s)
+		}
+	}
+	return list
 }

@@ -2,7 +2,6 @@ package build
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"io/fs"
 	"os"
@@ -94,7 +93,7 @@ func sweepGroups() (list []Leftover) {
 // sweepUnfinished removes files under temporary names and locks that nobody holds.
 func (e *Engine) sweepUnfinished() (list []Leftover) {
 	for what, patterns := range map[string][]string{
-		"half-written file":            {"store/blob-*", "store/.new-*", "store/blobs/sha256/.new-*", "layers/keys/new-*", "layers/new-*", ".new-*", "builds/*/.new-*", "manifests/*/.new-*", "failed/*/.new-*"},
+		"half-written file":            {"store/blob-*", "store/.new-*", "store/blobs/sha256/.new-*", "layers/keys/new-*", "layers/new-*", ".new-*", "builds/*/.new-*", "manifests/*/.new-*", "failed/*/*/.new-*"},
 		"layer that was being removed": {"layers/*.gone", "layers/keys/*.gone"},
 	} {
 		for _, pattern := range patterns {
@@ -241,10 +240,9 @@ func (e *Engine) needed(ctx context.Context) (pinned map[string]bool, since time
 			since = info.ModTime()
 		}
 	}
-	failed, _ := filepath.Glob(filepath.Join(globEscape(e.State), "failed", "b-*", "state.json"))
-	for _, name := range failed {
-		var state failedState
-		if text, err := os.ReadFile(name); err == nil && json.Unmarshal(text, &state) == nil {
+	failed, _ := filepath.Glob(filepath.Join(globEscape(e.State), "failed", "b-*"))
+	for _, dir := range failed {
+		for _, state := range failedStates(dir) {
 			for _, digest := range state.Layers {
 				pinned[digest] = true
 			}

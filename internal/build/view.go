@@ -2,10 +2,7 @@ package build
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -69,21 +66,25 @@ func ViewBuild(state, id, variant, stage string) (*View, error) {
 }
 
 // ViewFailed is the state in which a build failed; with a stage, what that one left.
-func ViewFailed(ctx context.Context, state string, b *catalog.Build, stage string) (*View, error) {
-	dir := filepath.Join(state, "failed", b.ID)
-	text, err := os.ReadFile(filepath.Join(dir, "state.json"))
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("of build %s, which is %s, no state is kept: only of the last one of an image whose script failed. 'zygos log %s' shows what it did", b.ID, b.State, b.ID)
+func ViewFailed(ctx context.Context, state string, b *catalog.Build, variant, stage string) (*View, error) {
+	states := failedStates(filepath.Join(state, "failed", b.ID))
+	if len(states) == 0 {
+		return nil, fmt.Errorf("of build %s (%s) no state is kept: only of an image's last build, if a script failed. 'zygos log %s' shows what it did", b.ID, b.State, b.ID)
 	}
-	if err != nil {
-		return nil, err
+	var variants []string
+	for _, s := range states {
+		variants = append(variants, s.Failure.Variant)
 	}
-	var s failedState
-	if err := json.Unmarshal(text, &s); err != nil {
-		return nil, fmt.Errorf("state of %s: %w", b.ID, err)
+	if variant == "" {
+		variant = variants[0]
 	}
+	i := slices.Index(variants, variant)
+	if i < 0 {
+		return nil, fmt.Errorf("variant %q did not fail in %s; %s did", variant, b.ID, strings.Join(variants, ", "))
+	}
+	s, dir := states[i], failedDir(state, b.ID, variant)
 	if stage == "" || stage == s.Stage.Name {
-		v := &View{About: fmt.Sprintf("In the state in which %s failed: stage %s, step %s, %s.", b.ID, s.Failure.Stage, s.Failure.Step, s.Failure.How()),
+		v := &View{About: fmt.Sprintf("In the state in which %s failed: %sstage %s, step %s, %s.", b.ID, variantWord(variant), s.Failure.Stage, s.Failure.Step, s.Failure.How()),
 			Layers: s.Layers, Tree: filepath.Join(dir, "tree"), Contents: s.Scripts}
 		v.as(&s.Stage)
 		for _, step := range s.Stage.Steps {
@@ -94,7 +95,7 @@ func ViewFailed(ctx context.Context, state string, b *catalog.Build, stage strin
 		return v, nil
 	}
 	found, names := "", []string{}
-	err = ReadLog(ctx, state, b.ID, false, func(e Event) error {
+	err := ReadLog(ctx, state, b.ID, false, func(e Event) error {
 		if (e.Kind == StageDone || e.Kind == Reused) && e.Variant == s.Failure.Variant {
 			names = append(names, e.Stage)
 			if e.Stage == stage {
@@ -110,4 +111,11 @@ func ViewFailed(ctx context.Context, state string, b *catalog.Build, stage strin
 		return &View{About: fmt.Sprintf("In build %s, after its stage %s.", b.ID, stage), Layers: s.Layers[:i+1], Network: true}, nil
 	}
 	return nil, fmt.Errorf("build %s finished no stage %q; it finished %s", b.ID, stage, strings.Join(names, ", "))
+}
+
+func variantWord(variant string) string {
+	if variant == "" {
+		return ""
+	}
+	return "variant " + variant + ", "
 }

@@ -214,6 +214,13 @@ type builder struct {
 func (b *builder) all(ctx context.Context, jobs []*job) error {
 	b.live = b.in.live()
 	b.live.many = b.many
+	for _, j := range jobs {
+		if img, err := b.p.Image(j.image); err == nil {
+			for _, variant := range img.VariantNames() {
+				b.live.width = max(b.live.width, len(label(build.Event{Image: j.image, Variant: variant}, b.many)))
+			}
+		}
+	}
 	b.engine = b.p.engine(b.in, b.live)
 	b.engine.Slots = make(chan struct{}, b.in.set.jobs)
 	if _, err := b.p.sweep(ctx, b.engine); err != nil {

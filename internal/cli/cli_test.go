@@ -279,7 +279,7 @@ func TestReuseStopsWhereAStageComesOutTheSame(t *testing.T) {
 	p.ok("build", "first")
 	p.image(fmt.Sprintf(stages, "# a comment only"))
 	preview := p.ok("preview", "first")
-	require.Contains(t, preview, "one              will run")
+	require.Contains(t, preview, "one              will run: inline script changed, line 1")
 	require.Contains(t, preview, "two              will run: the stage before it runs; reused if that comes out as in an earlier build")
 	r := p.run("build", "first")
 	require.Contains(t, r.err, "one              ran in")
@@ -287,11 +287,13 @@ func TestReuseStopsWhereAStageComesOutTheSame(t *testing.T) {
 	var plans []struct {
 		Version string
 		Base    struct{ Digest string }
-		Stages  []struct{ Reuse *struct{ Build string } }
+		Shapes  []struct {
+			Stages []struct{ Reuse *struct{ Build string } }
+		}
 	}
 	require.NoError(t, json.Unmarshal([]byte(p.ok("preview", "first", "--force", "--json")), &plans))
 	require.Equal(t, "0.1.2", plans[0].Version)
-	require.NotNil(t, plans[0].Stages[1].Reuse)
+	require.NotNil(t, plans[0].Shapes[0].Stages[1].Reuse)
 	require.Contains(t, plans[0].Base.Digest, "sha256:")
 }
 
@@ -305,11 +307,11 @@ func TestSameBuildTwiceGivesTheSameBits(t *testing.T) {
 		p.image("[[stage]]\nname = \"a\"\ninline = \"mkdir -p /opt/a/b; echo x > /opt/a/b/c; ln /opt/a/b/c /opt/d; rm /etc/hosts; chmod 700 /opt\"\n")
 		p.ok("build", "first")
 		var list []struct {
-			Layers    []string
+			Trees     []struct{ Layers []string }
 			Artifacts []struct{ Digest string }
 		}
 		require.NoError(t, json.Unmarshal([]byte(p.ok("list", "--json")), &list))
-		digests[fmt.Sprint(list[0].Layers, list[0].Artifacts)] = true
+		digests[fmt.Sprint(list[0].Trees, list[0].Artifacts)] = true
 		time.Sleep(1100 * time.Millisecond) // another second, so that a time that leaks shows
 	}
 	require.Len(t, digests, 1)

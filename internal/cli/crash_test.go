@@ -17,7 +17,7 @@ import (
 // shown is a version as list --json writes it.
 type shown struct {
 	Image, Version string
-	Layers         []string
+	Trees          []struct{ Layers []string }
 	Artifacts      []struct {
 		Digest string
 		Bytes  int64
@@ -37,7 +37,7 @@ func (p *person) whole() {
 			require.NoError(p.t, err)
 			require.Equal(p.t, strings.TrimPrefix(a.Digest, "sha256:"), strings.Fields(string(out))[0])
 		}
-		for _, layer := range v.Layers {
+		for _, layer := range v.Trees[0].Layers {
 			require.FileExists(p.t, p.dir+"/.zygos/layers/"+layer+"/index.jsonl")
 		}
 	}

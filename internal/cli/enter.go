@@ -61,7 +61,7 @@ func runEnter(ctx context.Context, in *invocation, p *place) error {
 		m.Layers = append(m.Layers, p.layers.TreeDir(digest))
 	}
 	if view.Tree != "" {
-		lock, err := os.Open(filepath.Dir(view.Tree))
+		lock, err := os.Open(filepath.Dir(filepath.Dir(view.Tree)))
 		if err != nil {
 			return err
 		}
@@ -136,7 +136,7 @@ func (p *place) view(ctx context.Context, in *invocation) (*build.View, error) {
 			return nil, err
 		}
 		if b.State != catalog.Registered {
-			return build.ViewFailed(ctx, p.State, b, in.set.stage)
+			return build.ViewFailed(ctx, p.State, b, in.set.variant, in.set.stage)
 		}
 		return build.ViewBuild(p.State, b.ID, in.set.variant, in.set.stage)
 	}

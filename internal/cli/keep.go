@@ -133,8 +133,12 @@ func runShow(ctx context.Context, in *invocation, p *place) error {
 	for _, name := range slices.Sorted(maps.Keys(v.Labels)) {
 		rows = append(rows, [2]string{"label", name + " = " + v.Labels[name]})
 	}
+	width := 0
 	for _, a := range v.Artifacts {
-		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-5s %10s  %s", shape(a.Variant, a.Format), mib(a.Bytes), a.Digest)})
+		width = max(width, len(shape(a.Variant, a.Format)))
+	}
+	for _, a := range v.Artifacts {
+		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-*s %10s  %s", width, shape(a.Variant, a.Format), mib(a.Bytes), a.Digest)})
 	}
 	for _, t := range v.Trees {
 		for _, name := range slices.Sorted(maps.Keys(t.Labels)) {
@@ -145,7 +149,7 @@ func runShow(ctx context.Context, in *invocation, p *place) error {
 		}
 	}
 	for _, pl := range placements {
-		rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-5s %s  verified %s", pl.Region, shape(pl.Variant, pl.Format), pl.ID, when(pl.Verified))})
+		rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", pl.Region, width, shape(pl.Variant, pl.Format), pl.ID, when(pl.Verified))})
 	}
 	for _, m := range moves {
 		was := "was unset"

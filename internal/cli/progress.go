@@ -20,6 +20,7 @@ type live struct {
 	mu       sync.Mutex
 	in       *invocation
 	many     bool // several images: lines say which
+	width    int  // of the widest label
 	progress *mpb.Progress
 	feet     map[string]*foot
 }
@@ -165,6 +166,9 @@ func (in *invocation) watchBuild(l *live) func(build.Event) {
 		default:
 			l.idle(who)
 		}
+		if who != "" {
+			who = fmt.Sprintf("%-*s", l.width, who)
+		}
 		if text := in.eventLine(e, who); text != "" {
 			l.line(text)
 		}
@@ -174,7 +178,7 @@ func (in *invocation) watchBuild(l *live) func(build.Event) {
 // eventLine is an event as a line of the log, "" for those that have none. who is put before it.
 func (in *invocation) eventLine(e build.Event, who string) string {
 	if who != "" {
-		who = in.paint(faint, fmt.Sprintf("  %-13s", who))
+		who = in.paint(faint, "  "+who)
 	}
 	head := func(word string) string { return who + "  " + in.paint(bold, fmt.Sprintf("%-8s", word)) + " " }
 	inner := func(word string) string { return who + "    " + in.paint(faint, word) }
@@ -192,6 +196,9 @@ func (in *invocation) eventLine(e build.Event, who string) string {
 	case build.StageBegan:
 		return head("stage") + fmt.Sprintf("%-16s runs: %s", e.Stage, e.Text)
 	case build.Waiting:
+		if e.From == e.Build {
+			return head("stage") + fmt.Sprintf("%-16s waits for another variant, which runs the same stage", e.Stage)
+		}
 		return head("stage") + fmt.Sprintf("%-16s waits for build %s, which runs the same stage", e.Stage, e.From)
 	case build.StepBegan:
 		return inner(fmt.Sprintf("%s > %s", e.Stage, e.Step))

@@ -337,14 +337,17 @@ func runManifest(ctx context.Context, in *invocation, p *place) error {
 	for _, name := range slices.Sorted(maps.Keys(m.Labels)) {
 		rows = append(rows, [2]string{"label", name + " = " + m.Labels[name]})
 	}
-	formats := map[string]string{}
+	formats, width := map[string]string{}, 0
 	for _, a := range m.Artifacts {
-		formats[a.Digest] = a.Format
-		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-5s %10s  %s", a.Format, mib(a.Bytes), a.Digest)})
+		formats[a.Digest] = shape(a.Variant, a.Format)
+		width = max(width, len(formats[a.Digest]))
+	}
+	for _, a := range m.Artifacts {
+		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-*s %10s  %s", width, shape(a.Variant, a.Format), mib(a.Bytes), a.Digest)})
 	}
 	for _, name := range slices.Sorted(maps.Keys(m.Regions)) {
 		for _, pl := range m.Regions[name] {
-			rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-5s %s  verified %s", name, formats[pl.Artifact], pl.ID, pl.Verified)})
+			rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", name, width, formats[pl.Artifact], pl.ID, pl.Verified)})
 		}
 	}
 	in.pairs(rows)

@@ -136,6 +136,7 @@ func runDemo(ctx context.Context, in *invocation) error {
 
 var demoSteps = []struct{ command, why string }{
 	{"lint", "Are the definitions sound?"},
+	{"scripts", "What does the script library hold, and who uses it?"},
 	{"preview ebb-base", "What would a build do?"},
 	{"build ebb-base", "Build the hardened base from field-os"},
 	{"tag ebb-base stable", "Children start from ebb-base@stable"},

@@ -30,7 +30,8 @@ const (
 // sandboxInit makes the sandbox from inside, carries out the steps and exits; with it every
 // process of the stage ends.
 func sandboxInit() {
-	signal.Ignore(unix.SIGINT, unix.SIGTERM, unix.SIGHUP) // who wants us gone kills us
+	// Who wants us gone kills us. Caught and not ignored: what is ignored stays so in the scripts.
+	signal.Notify(make(chan os.Signal, 1), unix.SIGINT, unix.SIGTERM, unix.SIGHUP)
 	var o order
 	orders := json.NewDecoder(os.NewFile(fdOrders, "orders"))
 	if err := orders.Decode(&o); err != nil {

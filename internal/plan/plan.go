@@ -47,6 +47,7 @@ type Plan struct {
 	// Unchanged is the version that already is what this plan would make, "" if none is.
 	Unchanged string `json:"unchanged,omitempty"`
 
+	root    string
 	known   Known
 	options Options
 }
@@ -167,7 +168,7 @@ type Options struct {
 
 // Make plans a build of an image.
 func Make(ctx context.Context, root string, org *definition.Organisation, img *definition.Image, known Known, o Options) (*Plan, error) {
-	p := &Plan{Image: img.Name, Build: newBuildID(), Keep: img.Keep, Regions: img.Regions, Limits: img.Limits, known: known, options: o}
+	p := &Plan{Image: img.Name, Build: newBuildID(), Keep: img.Keep, Regions: img.Regions, Limits: img.Limits, root: root, known: known, options: o}
 	d := describer{ctx: ctx, root: root, img: img, plan: p, known: known, files: map[string]content{}, values: map[string]string{}}
 	if err := p.pin(ctx, org, img, &d); err != nil {
 		return nil, err

@@ -3,6 +3,8 @@ package plan
 import (
 	"fmt"
 	"maps"
+	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -165,7 +167,7 @@ func (p *Plan) fileChanges(was, now *Step, say func(string, ...any)) {
 		case !ok:
 			say("%s added", f.Source)
 		case o.Digest != f.Digest || o.Link != f.Link:
-			say("%s changed%s", f.Source, lineRange(p.known.Text(o.Digest), p.known.Text(f.Digest)))
+			say("%s changed%s", f.Source, lineRange(p.known.Text(o.Digest), p.text(f)))
 		case o.To != f.To:
 			say("%s goes to %s, it was %s", f.Source, f.To, o.To)
 		case o.Mode != f.Mode:
@@ -180,6 +182,15 @@ func (p *Plan) fileChanges(was, now *Step, say func(string, ...any)) {
 	if was.Owner != now.Owner {
 		say("owner of %s changed from %s to %s", now.To, was.Owner, now.Owner)
 	}
+}
+
+// text is a file that is copied, nil if it is no text.
+func (p *Plan) text(f Item) []byte {
+	text, err := os.ReadFile(filepath.Join(p.root, f.Source))
+	if err != nil || len(text) > 256<<10 || slices.Contains(text, 0) {
+		return nil
+	}
+	return text
 }
 
 // lineRange says which lines of a text are new or other ones, "" if it cannot be told.

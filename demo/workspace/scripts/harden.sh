@@ -1,5 +1,6 @@
 #!/bin/sh
 # Locks accounts and tightens permissions.
+# needs: sed
 set -eu
 chmod 0700 /root
 chmod 0600 /etc/shadow

@@ -129,9 +129,11 @@ type run struct {
 }
 
 // CancelledError says who stopped a build.
-type CancelledError struct{ Who string }
+type CancelledError struct{ Image, Who string }
 
-func (c *CancelledError) Error() string { return "cancelled by " + c.Who }
+func (c *CancelledError) Error() string {
+	return fmt.Sprintf("the build of %s was cancelled by %s", c.Image, c.Who)
+}
 
 // Run carries out a plan. A step that fails gives a *Failure; a build that somebody stops from
 // elsewhere gives a *CancelledError.

@@ -193,7 +193,7 @@ func (r *run) heedCancel(ctx context.Context, cancel context.CancelCauseFunc) {
 			return
 		case <-tick.C:
 			if who, err := os.ReadFile(filepath.Join(r.dir, cancelName)); err == nil {
-				cancel(&CancelledError{string(who)})
+				cancel(&CancelledError{r.plan.Image, string(who)})
 				return
 			}
 		}

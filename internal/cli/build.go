@@ -120,6 +120,7 @@ type job struct {
 	done   chan struct{}
 	plan   *plan.Plan
 	err    error
+	idle   bool // not built, since its parent failed
 }
 
 func runBuild(ctx context.Context, in *invocation, p *place) error {
@@ -234,7 +235,7 @@ func (b *builder) all(ctx context.Context, jobs []*job) error {
 			if j.parent != nil {
 				<-j.parent.done
 				if j.parent.err != nil {
-					j.err = fmt.Errorf("%s was not built: its parent %s failed", j.image, j.parent.image)
+					j.idle, j.err = true, fmt.Errorf("%s was not built: its parent %s failed", j.image, j.parent.image)
 					return
 				}
 			}
@@ -301,7 +302,11 @@ func (b *builder) finish(ctx context.Context, jobs []*job) error {
 	}
 	code := 0
 	for _, j := range failed {
-		if c := b.in.report(j.err); code == 0 {
+		var failure *build.Failure
+		if !errors.As(j.err, &failure) && !strings.Contains(j.err.Error(), j.image) {
+			j.err = fmt.Errorf("%s: %w", j.image, j.err)
+		}
+		if c := b.in.report(j.err); code == 0 && !j.idle {
 			code = c
 		}
 	}

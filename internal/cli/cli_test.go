@@ -142,7 +142,9 @@ func (p *person) write(name, text string) {
 	require.NoError(p.t, os.MkdirAll(filepath.Dir(full), 0o755))
 	require.NoError(p.t, os.WriteFile(full, []byte(text), 0o644))
 	if p.cred != nil {
-		require.NoError(p.t, os.Chown(full, int(p.cred.Uid), int(p.cred.Gid)))
+		for ; full != p.dir; full = filepath.Dir(full) {
+			require.NoError(p.t, os.Chown(full, int(p.cred.Uid), int(p.cred.Gid)))
+		}
 	}
 }
 

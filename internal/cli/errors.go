@@ -40,6 +40,7 @@ func exitCode(err error) int {
 		failure    *build.Failure
 		input      *plan.InputError
 		cancelled  *build.CancelledError
+		leak       *build.LeakError
 		taken      *catalog.TakenError
 		incomplete *incompleteError
 		exit       *exitError
@@ -53,7 +54,7 @@ func exitCode(err error) int {
 		return exitUsage
 	case errors.As(err, &problems):
 		return exitDefinition
-	case errors.As(err, &failure):
+	case errors.As(err, &failure), errors.As(err, &leak):
 		return exitScript
 	case errors.As(err, &taken):
 		return exitRefused

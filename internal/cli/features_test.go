@@ -1,0 +1,487 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// define writes an image with a base, whatever else it says, and an archive as its artifact.
+func (p *person) define(name, base, rest string) {
+	p.write("images/"+name+".toml", "series = \"0.1\"\nbase = \""+base+"\"\n"+rest+"\n[[artifact]]\nformat = \"tar\"\n")
+}
+
+// ask runs commands in an image's tree and returns what they print.
+func (p *person) ask(commands string, ref ...string) string {
+	p.t.Helper()
+	cmd := p.command(append([]string{"enter"}, ref...)...)
+	cmd.Stdin = strings.NewReader(commands)
+	out, err := cmd.Output()
+	require.NoError(p.t, err)
+	return string(out)
+}
+
+func TestInputsComeFromManyPlaces(t *testing.T) {
+	p := me(t)
+	p.starter()
+	p.define("first", "field-os", `
+[input.site]
+default = "north"
+[input.depth]
+from = "env:DEPTH"
+[[stage]]
+name = "s"
+inline = "echo $SITE $DEPTH > /site"
+env = { SITE = "${input.site}", DEPTH = "${input.depth}" }`)
+	p.fails(2, `input "depth" of first has no value (its source, env:DEPTH, has none); give one with --set depth=VALUE or --inputs FILE`, "build", "first")
+	p.env = []string{"DEPTH=12"}
+	p.ok("build", "first")
+	require.Equal(t, "north 12\n", p.ask("cat /site", "first"))
+	require.Contains(t, p.ok("preview", "first", "--set", "site=south"), `will run: input site changed from "north" to "south"`)
+	p.write("values.toml", "site = \"west\"\ndepth = \"99\"\n")
+	p.ok("build", "first", "--inputs", "values.toml")
+	require.Equal(t, "west 99\n", p.ask("cat /site", "first"))
+	p.ok("build", "first", "--inputs", "values.toml", "--set", "site=a=b")
+	require.Equal(t, "a=b 99\n", p.ask("cat /site", "first"))
+	p.fails(2, `first has no input "sitte"; did you mean "site"?`, "build", "first", "--set", "sitte=x")
+	p.fails(2, `has no '='`, "build", "first", "--set", "site")
+	p.fails(2, `first has no stage "zzz"; known are s`, "build", "first", "--from", "zzz")
+}
+
+const secretImage = `
+[input.enrol-key]
+secret = true
+from = "env:ENROL"
+[[stage]]
+name = "with"
+secrets = ["enrol-key"]
+inline = "%s"
+[[stage]]
+name = "without"
+inline = "env; ls /run/zygos; exit 0"`
+
+func TestSecretsReachTheirStageAndNothingElse(t *testing.T) {
+	const value = "k3y/of+the=north wind"
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.define("first", "field-os", fmt.Sprintf(secretImage, `echo \"env $ENROL_KEY\"; printf '%s' \"$ENROL_KEY\" | base64; cat /run/zygos/secrets/enrol-key | fold -w 4; ls -l /run/zygos/secrets; sha256sum < /run/zygos/secrets/enrol-key > /mark`))
+		p.fails(2, `the secret "enrol-key" has no value: ENROL is not set`, "build", "first")
+		p.fails(2, `a value on the command line shows in the list of processes`, "build", "first", "--set", "enrol-key=x")
+		p.env = []string{"ENROL=" + value}
+		r := p.run("build", "first", "--json")
+		require.Zero(t, r.code, r.out+r.err)
+		require.NotContains(t, r.out, "k3y/")
+		require.Contains(t, r.out, `"text":"env ***"`)
+		require.Contains(t, r.out, "-r--------    1 root     root            21")
+		require.NotContains(t, p.ok("log", "first", "--stage", "without"), "ENROL")
+		require.NotContains(t, p.ok("log", "first", "--stage", "without"), "secrets")
+		// Nowhere in the state, in no form that a search would find.
+		out, _ := exec.Command("grep", "-rlE", "k3y/|azN5L29m|k3y%2F", p.dir+"/.zygos", p.dir+"/images").Output()
+		require.Empty(t, string(out))
+		require.Contains(t, p.ok("preview", "first"), "up to date")
+		p.env = []string{"ENROL=another value of it"}
+		require.Contains(t, p.ok("preview", "first"), "will run: secret enrol-key changed")
+		p.env = []string{"ENROL=short"}
+		p.fails(2, "it has 5 bytes", "preview", "first")
+	})
+}
+
+func TestSecretLeftInTheTreeFailsTheBuild(t *testing.T) {
+	p := me(t)
+	p.starter()
+	p.env = []string{"ENROL=k3y/of+the=north wind"}
+	for script, where := range map[string]string{
+		`echo x=$ENROL_KEY > /etc/x`:                                                                                   "in /etc/x",
+		`printf 'u:%s' \"$ENROL_KEY\" | base64 > /b`:                                                                   "in /b",
+		`printf '%s' \"$ENROL_KEY\" | hexdump -v -e '/1 \"%02x\"' > /h; [ -s /h ]`:                                     "in /h",
+		`mkdir -p \"/opt/${ENROL_KEY#*/}\"; ln -s \"x$ENROL_KEY\" /l`:                                                  "in the target of the link /l",
+		`mkdir -p \"/opt/$ENROL_KEY\"`:                                                                                 "in the name of /opt/k3y/of+the=north wind",
+		`mkdir /o; echo $ENROL_KEY > /o/f; tar czf /a.tgz /o; rm -r /o`:                                                "in the compressed contents of /a.tgz",
+		`head -c 300000 /dev/urandom > /r; printf '%s' \"$ENROL_KEY\" >> /r; head -c 300000 /dev/urandom >> /r`:        "in /r",
+		`echo $ENROL_KEY > /var/log/kept-by-mistake.txt; mkdir -p /opt; echo $ENROL_KEY | gzip | gzip > /opt/twice.gz`: "in the compressed contents of /opt/twice.gz",
+	} {
+		p.define("first", "field-os", fmt.Sprintf(secretImage, script))
+		r := p.run("build", "first")
+		require.Equal(t, 4, r.code, script+r.err)
+		require.Contains(t, r.err, "the secret enrol-key is "+where+", written by stage with", script)
+	}
+	require.Equal(t, "[]\n", p.ok("list", "--json"))
+}
+
+func TestVariantsShareWhatTheyHaveInCommon(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.define("parent", "field-os", `
+[input.size]
+default = "one"
+[variant.edge]
+[variant.bench]
+inputs = { size = "two" }
+labels = { purpose = "test" }
+[[stage]]
+name = "common"
+inline = "head -c 8 /dev/urandom > /common"
+[[stage]]
+name = "own"
+inline = "echo $SIZE $ZYGOS_VARIANT > /size"
+env = { SIZE = "${input.size}" }
+[[stage]]
+name = "edge-only"
+only = ["edge"]
+inline = "touch /edge"
+[[artifact]]
+format = "raw"
+only = ["edge"]
+[publish]
+regions = ["here"]`)
+		r := p.run("build", "parent")
+		require.Zero(t, r.code, r.err)
+		require.Equal(t, 1, strings.Count(r.err, "common           ran in"))
+		require.Equal(t, 1, strings.Count(r.err, "common           reused"))
+		require.Equal(t, p.ask("cat /common", "parent", "--variant", "edge"), p.ask("cat /common", "parent", "--variant", "bench"))
+		require.Equal(t, "two bench\n", p.ask("cat /size", "parent", "--variant", "bench"))
+		require.Equal(t, "one edge\n/edge\n", p.ask("cat /size; ls /edge", "parent", "--variant", "edge"))
+		require.Contains(t, p.run("enter", "parent").err, "has the variants edge, bench; choose one with --variant")
+		require.Contains(t, p.ok("preview", "parent"), "up to date")
+		p.ok("publish", "parent")
+		var m struct {
+			Artifacts []struct {
+				Variant, Format string
+				Labels          map[string]string
+			}
+		}
+		doc := p.ok("manifest", "parent", "--json")
+		valid(t, "manifest", doc)
+		valid(t, "region", p.read("regions/here/index.json"))
+		require.NoError(t, json.Unmarshal([]byte(doc), &m))
+		require.Len(t, m.Artifacts, 3)
+		require.Equal(t, "test", m.Artifacts[0].Labels["purpose"])
+		p.fails(2, "holds parent@0.1.0 as bench tar, edge raw, edge tar; choose one with --format or --variant", "locate", "parent", "--region", "here")
+		require.NotEqual(t, p.ok("locate", "parent", "--region", "here", "--format", "tar", "--variant", "bench"), p.ok("locate", "parent", "--region", "here", "--format", "tar", "--variant", "edge"))
+		require.FileExists(t, p.dir+"/regions/here/parent/0.1.0/parent-0.1.0-bench.tar.zst")
+
+		p.define("child", "parent", "[variant.bench]\n[[stage]]\nname = \"x\"\ninline = \"cat /size > /child\"\n")
+		p.ok("build", "child")
+		require.Equal(t, "two bench\n", p.ask("cat /child", "child", "--variant", "bench"))
+		p.define("child", "parent", "[[stage]]\nname = \"x\"\ninline = \"true\"\n")
+		p.fails(1, "images/child.toml:2:8: parent@0.1.0 has the variants bench, edge, and child says of none of them that it starts from it; add [variant.bench] to images/child.toml", "build", "child")
+	})
+}
+
+func TestSharedStagesTakeInputs(t *testing.T) {
+	p := me(t)
+	p.starter()
+	p.write("stages/zone.toml", "name = \"zone\"\ninline = \"echo $Z >> /zones\"\nenv = { Z = \"${input.zone}\" }\n[input.zone]\ndefault = \"UTC\"\n")
+	p.define("first", "field-os", `
+[input.zone]
+default = "BST"
+[[stage]]
+use = "stages/zone.toml"
+[[stage]]
+use = "stages/zone.toml"
+name = "again"
+inputs = { zone = "${input.zone}-1" }`)
+	p.define("second", "field-os", "[[stage]]\nuse = \"stages/zone.toml\"\n")
+	p.ok("build", "first", "second")
+	require.Equal(t, "UTC\nBST-1\n", p.ask("cat /zones", "first"))
+	p.write("stages/zone.toml", strings.Replace(p.read("stages/zone.toml"), "UTC", "GMT", 1))
+	p.ok("build", "first", "second")
+	require.Equal(t, "GMT\n", p.ask("cat /zones", "second"), "one edit reaches every image")
+}
+
+func TestWhyAStageRuns(t *testing.T) {
+	p := me(t)
+	p.starter()
+	p.write("scripts/a.sh", "#!/bin/sh\necho 1\necho 2\necho 3\n")
+	p.write("files/f/x", "x")
+	p.write("files/f/y", "y")
+	image := "[[stage]]\nname = \"s\"\nscripts = [\"scripts/a.sh\"]\nfiles = [{ from = \"files/f\", to = \"/opt/f\" }]\n[[stage]]\nname = \"last\"\ninline = \"true\"\n"
+	p.define("first", "field-os", image)
+	require.Contains(t, p.ok("preview", "first"), "the base is not unpacked yet")
+	p.ok("build", "first")
+	for _, c := range []struct {
+		change func()
+		why    string
+	}{
+		{func() { p.write("scripts/a.sh", "#!/bin/sh\necho 1\necho two\necho 3\n") }, "scripts/a.sh changed, line 3"},
+		{func() { p.write("scripts/a.sh", "#!/bin/sh\necho 1\necho two\necho 3\necho 4\necho 5\n") }, "scripts/a.sh changed, lines 5-6"},
+		{func() { p.write("files/f/x", "z\n") }, "files/f/x changed, line 1"},
+		{func() { p.write("files/f/new", "") }, "files/f/new added"},
+		{func() { require.NoError(t, os.Remove(filepath.Join(p.dir, "files/f/y"))) }, "files/f/y removed"},
+		{func() { require.NoError(t, os.Chmod(filepath.Join(p.dir, "files/f/x"), 0o755)) }, "mode of /opt/f/x changed from 0644 to 0755"},
+		{func() {
+			image = strings.Replace(image, "/opt/f\" }", "/opt/g\" }", 1)
+			p.define("first", "field-os", image)
+		}, "files/f goes to /opt/g, it was /opt/f"},
+		{func() {
+			image = strings.Replace(image, "[[stage]]\nname = \"last\"", "user = \"nobody\"\n[[stage]]\nname = \"last\"", 1)
+			p.define("first", "field-os", image)
+		}, `user changed from "" to "nobody"`},
+		{func() {
+			image = strings.Replace(image, "user = \"nobody\"", "network = \"none\"", 1)
+			p.define("first", "field-os", image)
+		}, `user changed from "nobody" to ""; network changed from "host" to "none"`},
+		{func() {
+			image = strings.Replace(image, "network = \"none\"", "env = { A = \"1\" }", 1)
+			p.define("first", "field-os", image)
+		}, "variable A changed"},
+	} {
+		c.change()
+		require.Contains(t, p.ok("preview", "first"), "will run: "+c.why)
+		r := p.run("build", "first")
+		require.Zero(t, r.code, r.err)
+		require.Contains(t, r.err, "runs: "+c.why)
+		require.Contains(t, p.ok("builds", "--quiet"), "s: "+c.why[:min(20, len(c.why))])
+	}
+	preview := p.ok("preview", "first", "--from", "last")
+	require.Contains(t, preview, "s                reused from b-")
+	require.Contains(t, preview, "last             will run: asked for by --from last")
+	require.Contains(t, p.run("build", "first", "--from", "s").err, "last             runs: it comes after s, asked for by --from")
+
+	p.define("child", "first", "[[stage]]\nname = \"c\"\ninline = \"true\"\n")
+	p.ok("build", "child")
+	p.ok("build", "first", "--force")
+	require.Contains(t, p.ok("preview", "child"), "up to date", "a parent that came out the same is no change")
+	p.write("scripts/a.sh", "touch /other\n")
+	p.ok("build", "first")
+	require.Regexp(t, `will run: base first moved from 0\.1\.11 to 0\.1\.13`, p.ok("preview", "child"))
+
+	out := p.ok("preview", "first", "--against", "first@0.1.0")
+	require.Contains(t, out, "changed  scripts/a.sh")
+	require.Contains(t, out, "+touch /other")
+	require.Contains(t, out, "removed  files/f/y")
+	require.Contains(t, p.ok("preview", "first", "--against", "first"), "is the one that first@0.1.13 was built from")
+}
+
+func TestRetriesAndRefresh(t *testing.T) {
+	p := me(t)
+	p.starter()
+	p.define("first", "field-os", fmt.Sprintf("[[stage]]\nname = \"flaky\"\nretries = 5\nrefresh = \"2s\"\ninline = \"[ ! -e /made ]; touch /made; [ $(date +%%s) -ge %d ]\"\n", time.Now().Unix()+2))
+	r := p.run("build", "first")
+	require.Zero(t, r.code, r.err)
+	require.Contains(t, r.err, "failed in inline script: exit code 1; again in 1.")
+	require.Contains(t, r.err, "retry 1 of 5")
+	require.Contains(t, p.ok("preview", "first"), "up to date")
+	waitFor(t, "the snapshot to age", func() bool {
+		return strings.Contains(p.ok("preview", "first"), "will run: its snapshot is older than its refresh age of 2s")
+	})
+	p.ok("build", "first")
+	require.Contains(t, p.ok("list"), "0.1.1")
+}
+
+func TestParallelBuilds(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		same := "[[stage]]\nname = \"same\"\ninline = \"sleep 0.5; head -c 9 /dev/urandom > /same\"\n"
+		p.define("a", "field-os", same)
+		p.define("b", "field-os", same+"[[stage]]\nname = \"b\"\ninline = \"exit 5\"\n")
+		p.define("c", "a", "[[stage]]\nname = \"c\"\ninline = \"cp /same /c\"\n")
+		p.define("d", "b", "[[stage]]\nname = \"d\"\ninline = \"true\"\n")
+		r := p.run("build", "d", "c", "b", "a", "--jobs", "4")
+		require.Equal(t, 4, r.code, r.err)
+		require.Equal(t, 1, strings.Count(r.err, "same             ran in"), r.err)
+		require.Contains(t, r.err, "which runs the same stage")
+		require.Contains(t, r.out, "Registered a@0.1.0")
+		require.Contains(t, r.out, "Registered c@0.1.0")
+		require.Contains(t, r.err, "Build failed: exit code 5\n  image  b")
+		require.Contains(t, r.err, "d was not built: its parent b failed")
+		require.Contains(t, r.err, "2 of 4 images built or up to date; not d, b")
+		require.Equal(t, p.ask("cat /same", "a"), p.ask("cat /c", "c"))
+		p.ok("tag", "a", "stable")
+		p.define("c", "a@stable", "[[stage]]\nname = \"c\"\ninline = \"cp /same /c2\"\n")
+		p.define("a", "field-os", same+"[[stage]]\nname = \"more\"\ninline = \"touch /more\"\n")
+		r = p.run("build", "a", "c")
+		require.Zero(t, r.code, r.err)
+		require.Contains(t, r.err, "note: c starts from a@stable, which is 0.1.0; 0.1.1 was built now. To build on it: zygos tag a@0.1.1 stable, then zygos build c")
+	})
+}
+
+func TestFollowAndCancelFromElsewhere(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.image("[[stage]]\nname = \"quick\"\ninline = \"true > /quick\"\n" + slowStage)
+		cmd := p.startSlow()
+		follow := p.command("log", "first", "--follow")
+		var seen strings.Builder
+		follow.Stdout = &seen
+		require.NoError(t, follow.Start())
+		require.Contains(t, p.ok("builds"), "running")
+		began := time.Now()
+		require.Contains(t, p.ok("cancel", "first"), "nothing was registered, finished stages are kept")
+		require.Less(t, time.Since(began), 2*time.Second)
+		_ = cmd.Wait()
+		require.Equal(t, 130, cmd.ProcessState.ExitCode())
+		require.NoError(t, follow.Wait())
+		require.Contains(t, seen.String(), "was cancelled by ")
+		require.Empty(t, sleepers())
+		require.Empty(t, p.glob(".zygos/run/*"))
+		require.Contains(t, p.ok("builds"), "cancelled")
+		p.fails(1, "does not run: it is cancelled", "cancel", "first")
+		require.Contains(t, p.ok("preview", "first"), "quick            reused")
+	})
+}
+
+func TestEnterWhereItFailed(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.define("first", "field-os", "[[stage]]\nname = \"one\"\ninline = \"echo 1 > /one\"\n[[stage]]\nname = \"two\"\ninline = \"echo half > /half; rm /one; exit 9\"\ndir = \"/var\"\nenv = { A = \"b\" }\n")
+		r := p.run("build", "first")
+		require.Equal(t, 4, r.code)
+		id := strings.Fields(r.err[strings.Index(r.err, "zygos enter "):])[2]
+		require.Equal(t, "half\n/var\nb\ngone\n", p.ask("cat /half; pwd; echo $A; [ -e /one ] || echo gone; echo x > /half", id))
+		require.Equal(t, "half\n", p.ask("cat /half", id), "changes are thrown away")
+		require.Equal(t, "1\n", p.ask("cat /one", id, "--stage", "one"))
+		cmd := p.command("enter", id)
+		cmd.Stdin = strings.NewReader("exec /run/zygos/steps/01\n")
+		_ = cmd.Run()
+		require.Equal(t, 9, cmd.ProcessState.ExitCode(), "its script is there to try again")
+		p.fails(1, `finished no stage "three"; it finished one`, "enter", id, "--stage", "three")
+		p.define("first", "field-os", "[[stage]]\nname = \"one\"\ninline = \"echo 1 > /one\"\n")
+		p.ok("build", "first")
+		p.fails(1, "no state is kept", "enter", id)
+		require.Equal(t, "1\n", p.ask("cat /one", "first@0.1.0", "--stage", "one"))
+		p.fails(1, `has no stage "x"; its stages are one`, "enter", "first", "--stage", "x")
+		require.Empty(t, p.glob(".zygos/run/*"))
+		require.Empty(t, p.glob(".zygos/failed/*"))
+	})
+}
+
+func TestSweepRemovesWhatADeadRunLeft(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.image(slowStage)
+		cmd := p.startSlow()
+		require.Contains(t, p.ok("sweep"), "Nothing to remove", "what is in use stays")
+		require.NotEmpty(t, p.glob(".zygos/run/b-*"))
+		require.NoError(t, exec.Command("pkill", "-KILL", "-f", "zygos.* build first").Run())
+		_ = cmd.Wait()
+		waitFor(t, "the processes to end", func() bool { return len(sleepers()) == 0 })
+		require.Contains(t, p.ok("builds"), "interrupted")
+		for _, name := range []string{".zygos/store/blob-1", ".zygos/layers/keys/new-1", ".zygos/.new-1", "regions/here/first/0.1.0/.part-x", ".zygos/store/blobs/sha256/" + strings.Repeat("0", 64)} {
+			p.write(name, "half")
+		}
+		out := p.ok("sweep")
+		require.Contains(t, out, "unfinished run")
+		require.Contains(t, out, "half-written file in a region")
+		require.Contains(t, out, "artifact that no version has")
+		require.Equal(t, 5+1, strings.Count(out, "\n")-1, out)
+		require.Empty(t, p.glob(".zygos/run/*"))
+		require.Contains(t, p.ok("sweep"), "Nothing to remove")
+	})
+}
+
+func TestLongOutputIsKeptWithABound(t *testing.T) {
+	p := me(t)
+	p.starter()
+	p.image("[[stage]]\nname = \"loud\"\ninline = \"\"\"\nyes 'installing one more thing, as installers do' | head -c 30000000\necho\necho the last line\nexit 7\n\"\"\"\n")
+	r := p.run("build", "first")
+	require.Equal(t, 4, r.code)
+	require.Regexp(t, `\[\d+ lines, 24\.\d MiB of its output are not kept\]`, r.err)
+	require.Contains(t, r.err, "loud | the last line")
+	logs := p.glob(".zygos/builds/*/log.jsonl")
+	info, err := os.Stat(logs[0])
+	require.NoError(t, err)
+	require.Less(t, info.Size(), int64(30<<20))
+	require.Contains(t, p.ok("log", "first", "--steps"), "exit code 7")
+}
+
+func TestBudgetThrowsAwayWhatNothingNeeds(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		stage := func(n int) string {
+			return fmt.Sprintf("[[stage]]\nname = \"big\"\ninline = \"head -c 3000000 /dev/urandom > /big; echo %d\"\n", n)
+		}
+		p.image(stage(1))
+		p.ok("build", "first")
+		for i := range 3 { // stages of builds that fail later are what nothing needs
+			p.image(stage(i+2) + "[[stage]]\nname = \"bad\"\ninline = \"exit 1\"\n")
+			require.Equal(t, 4, p.run("build", "first").code)
+		}
+		layers := len(p.glob(".zygos/layers/*/index.jsonl"))
+		p.write("zygos.toml", p.read("zygos.toml")+"\n[state]\nbudget = \"1MiB\"\n")
+		require.Contains(t, p.ok("doctor"), "budget 1.0 MiB")
+		p.image(stage(9))
+		p.ok("build", "first")
+		require.Less(t, len(p.glob(".zygos/layers/*/index.jsonl")), layers)
+		require.Equal(t, "3000000\n", p.ask("wc -c < /big", "first@0.1.0"), "what versions need stays")
+		p.image(stage(1))
+		p.ok("build", "first")
+		p.whole()
+	})
+}
+
+func TestScriptLibrary(t *testing.T) {
+	p := me(t)
+	p.starter()
+	p.write("scripts/idle.sh", "echo no summary\n")
+	p.write("scripts/tools/disk.sh", "#!/bin/sh\n# Grows the disk.\n# needs: resize2fs, sfdisk\n")
+	p.define("second", "field-os", "[[stage]]\nname = \"grow\"\nscripts = [\"scripts/tools/disk.sh\"]\n")
+	out := p.ok("scripts")
+	require.Regexp(t, `scripts/first.sh +Writes a greeting that every login shows. +- +first: greet`, out)
+	require.Regexp(t, `scripts/tools/disk.sh +Grows the disk. +resize2fs, sfdisk +second: grow`, out)
+	require.NotContains(t, p.ok("scripts", "grow", "SFDISK"), "first.sh")
+	out = p.ok("lint")
+	require.Contains(t, out, "scripts/idle.sh:1:1: warning: no stage uses this script; name it in a stage's scripts, or delete it")
+	require.Contains(t, out, "scripts/idle.sh:1:1: warning: no #! line says what runs it")
+	require.Contains(t, out, "scripts/idle.sh:1:1: warning: no comment at its head says what it does")
+	var list []struct{ Path string }
+	require.NoError(t, json.Unmarshal([]byte(p.ok("scripts", "--json")), &list))
+	require.Len(t, list, 3)
+}
+
+func TestGroupsOfFilesAndFilesBroughtOut(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.write("files/conf/a.conf", "a")
+		p.write("files/conf/sub/run", "#!/bin/sh\n")
+		p.write("files/conf/skip.txt", "no")
+		require.NoError(t, os.Chmod(filepath.Join(p.dir, "files/conf/sub/run"), fs.FileMode(0o755)))
+		require.NoError(t, os.Symlink("a.conf", filepath.Join(p.dir, "files/conf/link")))
+		p.define("first", "field-os", `
+[[stage]]
+name = "copy"
+files = [
+  { from = "files/conf", to = "/opt/all" },
+  { from = "files/conf/*.conf", to = "/opt/some/", mode = "0600" },
+  { from = "files/conf/a.conf", to = "/opt/" },
+]
+inline = "echo report > /opt/report; mkdir -p /opt/d/e; echo deep > /opt/d/e/f"
+restart = true
+bring = ["/opt/report", "/opt/d"]
+[[stage]]
+name = "next"
+inline = "ls /tmp /run; ls -R -l /opt"
+`)
+		p.ok("build", "first")
+		out := p.ask("cd /opt; find . | sort; stat -c %a all/sub/run all/a.conf some/a.conf; cat all/link", "first")
+		require.Equal(t, ".\n./a.conf\n./all\n./all/a.conf\n./all/link\n./all/skip.txt\n./all/sub\n./all/sub/run\n./d\n./d/e\n./d/e/f\n./report\n./some\n./some/a.conf\n755\n644\n600\na", out)
+		require.Equal(t, "report\n", p.read(strings.TrimPrefix(p.glob(".zygos/builds/b-*/files/copy/opt/report")[0], p.dir)))
+		require.Len(t, p.glob(".zygos/builds/b-*/files/copy/opt/d/e/f"), 1)
+		p.ok("build", "first", "--force")
+		require.Len(t, p.glob(".zygos/builds/b-*/files/copy/opt/report"), 2, "brought out of a reused stage too")
+		require.Contains(t, p.ok("log", "first"), "brought  copy")
+	})
+}
+
+func TestLimitsHoldOrAreSaidNotTo(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.define("first", "field-os", "[limits]\nmemory = \"64MiB\"\nprocesses = 20\ncpu = 0.5\n[[stage]]\nname = \"s\"\ninline = \"head -c 200000000 /dev/zero | tail -c 190000000 | wc -c\"\n")
+		r := p.run("build", "first")
+		if strings.Contains(p.ok("doctor"), "[limits] would not be in force") {
+			require.Zero(t, r.code, r.err)
+			require.Contains(t, r.err, "note     the limits on memory, processes and processors are not in force: ")
+			return
+		}
+		require.Equal(t, 4, r.code, r.err)
+		require.Contains(t, r.err, "it met its memory limit of 64 MiB and was stopped; raise memory in [limits]")
+	})
+}

@@ -1,6 +1,7 @@
 package definition_test
 
 import (
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -8,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"zygos/demo"
 	"zygos/internal/definition"
 	"zygos/internal/workspace"
 )
@@ -190,17 +192,39 @@ func TestReferences(t *testing.T) {
 	require.NotEmpty(t, definition.CheckTag("2.3.1"))
 }
 
+// FuzzDefinition reads any text as zygos.toml, as an image and as a shared stage: every problem has
+// a place and says what to do, and reading twice finds the same.
 func FuzzDefinition(f *testing.F) {
-	f.Add(goodImage)
+	f.Add(goodOrg + goodImage)
 	f.Add("[[stage]]\nname=1\n[[stage.x]]\na.b.c={}\n")
+	err := fs.WalkDir(demo.Files, ".", func(name string, d fs.DirEntry, err error) error {
+		if err == nil && strings.HasSuffix(name, ".toml") {
+			var text []byte
+			if text, err = demo.Files.ReadFile(name); err == nil {
+				f.Add(string(text))
+			}
+		}
+		return err
+	})
+	require.NoError(f, err)
 	f.Fuzz(func(t *testing.T, text string) {
 		dir := t.TempDir()
-		require.NoError(t, os.Mkdir(filepath.Join(dir, "images"), 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "images/a.toml"), []byte(text), 0o600))
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "zygos.toml"), []byte(text), 0o600))
-		var problems definition.Problems
-		o := definition.ReadOrganisation(dir, &problems)
-		img := definition.ReadImage(dir, "images/a.toml", &problems)
-		definition.Check(o, []*definition.Image{img}, &problems)
+		for _, name := range []string{"zygos.toml", "images/a.toml", "stages/clock.toml"} {
+			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+		}
+		read := func() definition.Problems {
+			var problems definition.Problems
+			o := definition.ReadOrganisation(dir, &problems)
+			img := definition.ReadImage(dir, "images/a.toml", &problems)
+			definition.Check(o, []*definition.Image{img}, &problems)
+			_ = problems.Err() // sorts them
+			return problems
+		}
+		problems := read()
+		for _, p := range problems {
+			require.True(t, p.File != "" && p.Line > 0 && p.Column > 0 && p.What != "" && p.Do != "", "%+v", p)
+		}
+		require.Equal(t, problems, read())
 	})
 }

@@ -287,6 +287,11 @@ func FuzzUnpack(f *testing.F) {
 	w := tar.NewWriter(&b)
 	_ = w.WriteHeader(&tar.Header{Name: "a", Typeflag: tar.TypeReg, Size: 1})
 	_, _ = w.Write([]byte("x"))
+	for _, h := range []tar.Header{{Name: "d/", Typeflag: tar.TypeDir, Mode: 0o755}, {Name: "d/l", Typeflag: tar.TypeSymlink, Linkname: "../a"}, {Name: "h", Typeflag: tar.TypeLink, Linkname: "a"},
+		{Name: "dev/null", Typeflag: tar.TypeChar, Devmajor: 1, Devminor: 3}, {Name: "p", Typeflag: tar.TypeFifo},
+		{Name: strings.Repeat("long/", 40) + "x", Typeflag: tar.TypeReg, PAXRecords: map[string]string{"SCHILY.xattr.user.a": "b"}}} {
+		_ = w.WriteHeader(&h)
+	}
 	_ = w.Close()
 	f.Add(b.Bytes())
 	f.Fuzz(func(t *testing.T, data []byte) {

@@ -422,9 +422,12 @@ func isolation(ids IDs, network bool) *syscall.SysProcAttr {
 	}
 }
 
+// mostAnswers is far more than process 1 has to say.
+const mostAnswers = 64 << 20
+
 // follow passes on what process 1 says and what the steps print, until there is no more.
 func (r *running) follow(answers io.Reader) error {
-	in := json.NewDecoder(answers)
+	in := json.NewDecoder(io.LimitReader(answers, mostAnswers))
 	var drains chan int
 	for {
 		var a answer
@@ -437,6 +440,9 @@ func (r *running) follow(answers io.Reader) error {
 		}
 		if a.Broken != "" {
 			return fmt.Errorf("the sandbox could not be made: %s; run 'zygos doctor' to see what this host lacks", a.Broken)
+		}
+		if a.Step < 0 || a.Step >= len(r.stage.Steps) || (a.Began && drains != nil) { // a script got hold of process 1
+			return errors.New("the sandbox sent an answer that makes no sense; a script interfered with process 1")
 		}
 		step := r.stage.Steps[a.Step]
 		if a.Began {

@@ -18,7 +18,12 @@ import (
 	"zygos/internal/machine/machinetest"
 )
 
-func TestMain(m *testing.M) { machinetest.Main(m) }
+func TestMain(m *testing.M) {
+	if os.Args[0] == attemptProgram {
+		attemptMain()
+	}
+	machinetest.Main(m)
+}
 
 // bench is a place to run stages: the demo's base, unpacked, and one layer on top.
 type bench struct {

@@ -10,7 +10,7 @@ TESTER  := zygos-tester
 NEEDED  := e2fsprogs zstd xz-utils tar debootstrap uidmap procps util-linux passwd ca-certificates
 AS_USER := internal/machine internal/layer internal/base internal/build
 
-.PHONY: help demo build test bench screenshots debian-base reference clean check deps
+.PHONY: help demo build test test-as-user crash fuzz bench screenshots debian-base reference clean check deps
 
 help: ## list the targets
 	@sed -n 's/^\([a-z-]*\):.*## /\1\t/p' $(MAKEFILE_LIST) | awk -F'\t' '{printf "  make %-12s %s\n", $$1, $$2}'
@@ -35,6 +35,14 @@ test-as-user:
 	  t=$$(mktemp -d) && $(GO) test -c -o $$t/t ./$$p && chmod -R a+rX $$t && \
 	  (cd / && setpriv --reuid=$(TESTER) --regid=$(TESTER) --init-groups env HOME=/tmp $$t/t) && echo "ok $$p as $(TESTER)" || exit 1; \
 	  rm -rf $$t; done
+
+crash: deps ## kill builds and publications at 200 random moments
+	ZYGOS_CRASHES=200 $(GO) test -count=1 -timeout 30m -v -run TestKilledAtAnyMoment ./internal/cli
+
+FUZZ := 10m
+fuzz: ## fuzz definitions and archives, FUZZ=10m each
+	$(GO) test ./internal/definition -run xx -fuzz FuzzDefinition -fuzztime $(FUZZ) -fuzzminimizetime 10x
+	$(GO) test ./internal/layer -run xx -fuzz FuzzUnpack -fuzztime $(FUZZ) -fuzzminimizetime 10x
 
 check: ## vet, format, static analysis
 	@test -z "$$(gofmt -l cmd internal demo bench)" || { gofmt -l cmd internal demo bench; echo "run gofmt -w on these"; exit 1; }

@@ -1,17 +1,22 @@
 package cli_test
 
 import (
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite" // to look into the catalog
 )
 
 // shown is a version as list --json writes it.
@@ -37,44 +42,114 @@ func (p *person) whole() {
 			require.NoError(p.t, err)
 			require.Equal(p.t, strings.TrimPrefix(a.Digest, "sha256:"), strings.Fields(string(out))[0])
 		}
-		for _, layer := range v.Trees[0].Layers {
-			require.FileExists(p.t, p.dir+"/.zygos/layers/"+layer+"/index.jsonl")
+		for _, tree := range v.Trees {
+			for _, layer := range tree.Layers {
+				require.FileExists(p.t, p.dir+"/.zygos/layers/"+layer+"/index.jsonl")
+			}
 		}
 	}
 }
 
-// A build and a publication are killed at random moments; what is registered is whole, and the
-// next build goes through.
+// consistent says that the catalog is whole and speaks of what is there.
+func (p *person) consistent() {
+	db, err := sql.Open("sqlite", "file:"+p.dir+"/.zygos/catalog.db?mode=ro")
+	require.NoError(p.t, err)
+	defer db.Close()
+	count := func(query string) (n int) {
+		require.NoError(p.t, db.QueryRow("SELECT count(*) FROM ("+query+")").Scan(&n), query)
+		return n
+	}
+	var state string
+	require.NoError(p.t, db.QueryRow("PRAGMA integrity_check").Scan(&state))
+	require.Equal(p.t, "ok", state)
+	require.Zero(p.t, count("SELECT * FROM pragma_foreign_key_check"))
+	require.Zero(p.t, count("SELECT id FROM builds WHERE state = 'running'"), "after sweep no build is called running")
+	require.Zero(p.t, count("SELECT build FROM versions EXCEPT SELECT id FROM builds WHERE state = 'registered'"))
+	require.Zero(p.t, count("SELECT id FROM builds WHERE state = 'registered' EXCEPT SELECT build FROM versions"))
+	require.Zero(p.t, count("SELECT image, version FROM versions EXCEPT SELECT image, version FROM artifacts"))
+	require.Zero(p.t, count("SELECT image, version, variant, format FROM placements EXCEPT SELECT image, version, variant, format FROM artifacts"))
+}
+
+// clean says that nothing is left of what died.
+func (p *person) clean() {
+	for _, pattern := range []string{"run/*", "store/blob-*", "store/.new-*", "layers/keys/new-*", "layers/*.gone", ".new-*", "builds/*/.new-*"} {
+		require.Empty(p.t, p.glob(".zygos/"+pattern))
+	}
+	require.Empty(p.t, p.glob("regions/here/*/*/.part-*"))
+	mounts, err := os.ReadFile("/proc/self/mounts")
+	require.NoError(p.t, err)
+	require.NotContains(p.t, string(mounts), p.dir)
+	cwds, err := filepath.Glob("/proc/[0-9]*/cwd")
+	require.NoError(p.t, err)
+	for _, cwd := range cwds {
+		if at, err := os.Readlink(cwd); err == nil { // processes end while we look
+			require.NotContains(p.t, at, p.dir)
+		}
+	}
+}
+
+// die starts a command and kills all its processes within so many milliseconds.
+func (p *person) die(within int, args ...string) {
+	cmd := p.command(args...)
+	cmd.SysProcAttr.Setpgid = true
+	require.NoError(p.t, cmd.Start())
+	time.Sleep(time.Duration(rand.IntN(within*1000)) * time.Microsecond)
+	_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) // it may have ended
+	_ = cmd.Wait()
+}
+
+// Builds and publications are killed at random moments; what is registered is whole, sweep
+// leaves nothing of the dead, and the next build goes through.
 func TestKilledAtAnyMoment(t *testing.T) {
+	rounds := 12
+	if text := os.Getenv("ZYGOS_CRASHES"); text != "" {
+		n, err := strconv.Atoi(text)
+		require.NoError(t, err)
+		rounds = n / 4 // two builds or publications a round, as two users
+	}
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
-		for i := range 15 {
-			p.image(fmt.Sprintf("[[stage]]\nname = \"a\"\ninline = \"head -c 300000 /dev/urandom > /a; echo %d > /b\"\n[[stage]]\nname = \"c\"\ninline = \"cp /a /c; sleep 0.05\"\n", i))
-			cmd := p.command("build", "first")
-			require.NoError(t, cmd.Start())
-			time.Sleep(time.Duration(rand.IntN(350)) * time.Millisecond)
-			_ = cmd.Process.Kill() // it may have ended
-			_ = cmd.Wait()
-			if len(p.versions()) > 0 {
-				publish := p.command("publish", "first")
-				require.NoError(t, publish.Start())
-				time.Sleep(time.Duration(rand.IntN(60)) * time.Millisecond)
-				_ = publish.Process.Kill() // it may have ended
-				_ = publish.Wait()
+		p.env = []string{"KEY=the key of the crash test"}
+		for i := range rounds {
+			p.define("first", "field-os", fmt.Sprintf(`
+[input.key]
+secret = true
+from = "env:KEY"
+[variant.edge]
+[variant.bench]
+[[stage]]
+name = "a"
+inline = "head -c 300000 /dev/urandom > /a; echo %d > /b"
+[[stage]]
+name = "c"
+inline = "cp /a /c-$ZYGOS_VARIANT; sleep 0.03; [ -n \"$KEY\" ]"
+secrets = ["key"]
+[[artifact]]
+format = "raw"
+only = ["edge"]
+[publish]
+regions = ["here"]`, i))
+			p.define("second", "field-os", fmt.Sprintf("[[stage]]\nname = \"a\"\ninline = \"head -c 300000 /dev/urandom > /a; echo %d > /b\"\n", i))
+			p.die(400, "build", "first", "second")
+			if i%5 == 4 {
+				waitFor(t, "the dead to be gone", func() bool { return p.run("build", "first", "--force").code == 0 })
 			}
-			p.whole()
+			if len(p.versions()) > 0 && p.run("show", "first").code == 0 {
+				p.die(60, "publish", "first")
+			}
+			waitFor(t, "the dead to be gone", func() bool { return !strings.Contains(p.ok("builds"), "running") })
+			p.ok("sweep")
+			p.clean()
+			p.consistent()
 		}
-		waitFor(t, "the last build's lock", func() bool { return p.run("build", "first", "--force").code == 0 })
+		p.ok("build", "first", "second", "--force")
 		p.ok("publish", "first")
 		p.whole()
-		require.Empty(t, p.glob(".zygos/run/*"))
-		require.Empty(t, p.glob("regions/here/first/*/.part-*"))
+		p.clean()
+		p.consistent()
 		for _, placed := range p.glob("regions/here/first/*/*.tar.zst") {
 			require.NoError(t, errorsOf(exec.Command("zstd", "-qt", placed)))
 		}
-		mounts, err := os.ReadFile("/proc/self/mounts")
-		require.NoError(t, err)
-		require.NotContains(t, string(mounts), p.dir)
 	})
 }
 

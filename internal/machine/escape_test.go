@@ -304,7 +304,10 @@ var aftermath = []struct {
 			return unix.Stat(filepath.Join(b.upper, "run-me"), &st) != nil || st.Uid == 0 && os.Getenv("ZYGOS_INSIDE") == ""
 		}},
 	{"put a file where the host would read it", byRoot, "mkdir -p $(dirname HOSTFILE); echo changed > HOSTFILE",
-		func(_ *bench, h host) bool { text, err := os.ReadFile(h.Marker); return err != nil || string(text) != "host" }},
+		func(_ *bench, h host) bool {
+			text, err := os.ReadFile(h.Marker)
+			return err != nil || string(text) != "host"
+		}},
 	{"flood the host with messages of process 1", "answers are checked and bounded", "for fd in 3 4 5 6 7 8; do echo '{\"Step\":99,\"Began\":true}' > /proc/1/fd/$fd; done 2>/dev/null; true",
 		func(b *bench, _ host) bool { return b.failed != nil && b.failed.Step == 99 }},
 }

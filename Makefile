@@ -7,7 +7,7 @@ export CGO_ENABLED = 0
 
 SOURCES := $(shell find cmd internal demo -type f ! -name '*_test.go') go.mod go.sum
 TESTER  := zygos-tester
-NEEDED  := e2fsprogs zstd xz-utils tar debootstrap uidmap procps util-linux passwd ca-certificates
+NEEDED  := cpio qemu-system-x86 e2fsprogs zstd xz-utils tar debootstrap uidmap procps util-linux passwd ca-certificates
 AS_USER := internal/machine internal/layer internal/base internal/build
 
 .PHONY: help demo build test test-as-user crash fuzz bench screenshots debian-base reference clean check deps
@@ -24,7 +24,7 @@ $(BIN): $(SOURCES)
 demo: $(BIN) ## run the whole worked example in a new folder
 	@$(BIN) demo "$$(mktemp -d)/ebbline"
 
-test: deps check $(CACHE)/debian/bases ## run all tests
+test: deps check $(CACHE)/debian/bases $(CACHE)/kernel ## run all tests
 	$(GO) test -count=1 -timeout 30m ./...
 	@if [ "$$(id -u)" = 0 ]; then $(MAKE) -s test-as-user; fi
 
@@ -61,6 +61,16 @@ deps:
 $(CACHE)/debian/bases: examples/debian/make-base.sh
 	@if [ "$$(id -u)" = 0 ]; then rm -rf $(CACHE)/debian && mkdir -p $(CACHE) && cp -r examples/debian $(CACHE)/debian && rm -rf $(CACHE)/debian/bases $(CACHE)/debian/.zygos && examples/debian/make-base.sh $(CACHE)/debian; \
 	else echo "the Debian base is made as root only; its test is skipped"; fi
+
+# A kernel and the modules that a guest needs to build in, in the order in which they are loaded.
+MODULES := crc16 crc32c_generic libcrc32c mbcache jbd2 ext4 virtio_ring virtio virtio_pci_legacy_dev virtio_pci_modern_dev virtio_pci virtio_blk overlay
+$(CACHE)/kernel:
+	@if [ "$$(id -u)" = 0 ]; then set -e; t=$$(mktemp -d); chmod 0755 $$t; cd $$t; \
+	  package=$$(apt-cache depends linux-image-cloud-amd64 | awk '/Depends: linux-image/ {print $$2; exit}'); \
+	  apt-get download -qq $$package 2>/dev/null; dpkg-deb -x $$package*.deb x; mkdir -p $(CURDIR)/$@.new/modules; cp x/boot/vmlinuz-* $(CURDIR)/$@.new/vmlinuz; \
+	  for m in $(MODULES); do f=$$(find x/lib/modules -name $$m.ko*); [ -z "$$f" ] || { cp $$f $(CURDIR)/$@.new/modules/; basename $$f >> $(CURDIR)/$@.new/modules/order; }; done; \
+	  mv $(CURDIR)/$@.new $(CURDIR)/$@; rm -rf $$t; \
+	else echo "the kernel for a guest is fetched as root only; its test is skipped"; fi
 
 debian-base: deps ## make the base of examples/debian with debootstrap (root)
 	examples/debian/make-base.sh

@@ -126,8 +126,11 @@ func (l *live) idle(who string) {
 // end gives the terminal back.
 func (l *live) end() {
 	l.idle("")
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	if l.progress != nil {
 		l.progress.Wait()
+		l.progress = nil // what comes now is written as it is
 	}
 }
 

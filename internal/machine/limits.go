@@ -152,12 +152,15 @@ func (g *group) explain(e *StepError) {
 		return
 	}
 	switch {
-	case g.count("memory.events", "oom_kill") > 0:
+	case g.killed():
 		e.Reason = fmt.Sprintf("it met its memory limit of %d MiB and was stopped; raise memory in [limits]", g.limits.Memory>>20)
 	case g.count("pids.events", "max") > 0:
 		e.Reason = fmt.Sprintf("it met its limit of %d processes; raise processes in [limits]", g.limits.Processes)
 	}
 }
+
+// killed says whether the kernel stopped a process for want of memory.
+func (g *group) killed() bool { return g != nil && g.count("memory.events", "oom_kill") > 0 }
 
 // count reads a counter from one of the group's files.
 func (g *group) count(file, name string) int64 {

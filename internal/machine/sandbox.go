@@ -101,8 +101,13 @@ func (s Sandbox) Run(ctx context.Context, stage Stage, watch Watcher) error {
 	}
 	err = run.start(ctx, s.IDs)
 	var failed *StepError
-	if errors.As(err, &failed) {
+	switch {
+	case errors.As(err, &failed):
 		run.group.explain(failed)
+	case err == nil && run.group.killed(): // a script may not notice that one of its processes was stopped
+		failed = &StepError{Step: run.step, Name: stage.Steps[run.step].Name}
+		run.group.explain(failed)
+		return failed
 	}
 	return err
 }

@@ -47,10 +47,18 @@ shot publish "$work/ebbline" "zygos publish turbine-link@stable" "zygos regions"
 shot manifest "$work/ebbline" "zygos manifest turbine-link@stable" "zygos manifest buoy-logger --json"
 shot state "$work/ebbline" "zygos doctor" "zygos bases" "zygos builds" "zygos tag turbine-link"
 sed -i 's/echo "installed the link/echo "set up the link/' scripts/link-install.sh
+echo 'INTERVAL=10' > files/link.d/interval.conf
 shot preview "$work/ebbline" "zygos preview turbine-link"
-shot build "$work/ebbline" "zygos build turbine-link" "zygos build turbine-link"
+shot against "$work/ebbline" "zygos scripts link" "zygos preview turbine-link --against turbine-link@stable"
+sed -i 's/echo "installed $/sleep 1; &/' scripts/desk-install.sh
+shot build "$work/ebbline" "zygos build turbine-link tide-desk"
 sed -i 's/^chown link:link/chwon link:link/' scripts/link-install.sh
 shot failure "$work/ebbline" "zygos build turbine-link"
-shot log "$work/ebbline" "zygos log turbine-link"
+failed=$(zygos builds --json | grep -o 'b-[0-9a-f-]*' | head -1)
+shot enter "$work/ebbline" "printf 'ls -l /opt/link/bin /run/zygos/steps\\ncat /etc/ebbline/site\\necho \$LINK_SITE\\n' | zygos enter $failed" "printf 'sh -e /run/zygos/steps/01\\n' | zygos enter $failed"
+sed -i 's/^chwon/chown/' scripts/link-install.sh
+echo 'echo "key=$ENROL_KEY" | gzip > /etc/ebbline/enrol.gz' >> scripts/link-enrol.sh
+shot secret "$work/ebbline" "zygos build turbine-link"
+shot log "$work/ebbline" "zygos builds" "zygos log turbine-link --stage enrol" "zygos log turbine-link --steps" "zygos sweep"
 sed -i 's/^series/sereis/; s/ebb-base@stable/ebb-bsae@stable/; s/"tar"/"qcow2"/; s|scripts/desk-install.sh|scripts/desk-instal.sh|' images/tide-desk.toml
 shot lint "$work/ebbline" "zygos lint"

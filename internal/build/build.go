@@ -171,12 +171,12 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 		err = errors.Join(cause, ctx.Err())
 	}
 	e.forgetFailed(p.Image, p.Build)
+	if err := e.Trim(context.WithoutCancel(ctx)); err != nil {
+		r.emit(Event{Kind: Note, Text: "the size budget could not be kept: " + err.Error()})
+	}
 	if err != nil {
 		r.fail(ctx, err)
 		return nil, errors.Join(err, r.log.close())
-	}
-	if err := e.Trim(ctx); err != nil {
-		r.emit(Event{Kind: Note, Text: "the size budget could not be kept: " + err.Error()})
 	}
 	return &r.record, r.log.close()
 }

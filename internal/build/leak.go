@@ -21,18 +21,27 @@ import (
 )
 
 // LeakError says that a secret lies in the tree that would be captured.
-type LeakError struct{ Stage, Path, Secret, Where string }
+type LeakError struct {
+	Image, Variant string
+	Stage          string // that wrote it, "" for the base
+	Secret, Where  string // name, and place in words
+}
 
 func (e *LeakError) Error() string {
-	where := e.Where
-	if where == "" {
-		where = "in"
-	}
-	by := "written by stage " + e.Stage
+	return fmt.Sprintf("the secret %s is %s, %s; %s", e.Secret, e.Where, e.By(), e.Do())
+}
+
+// By says in words who wrote it.
+func (e *LeakError) By() string {
 	if e.Stage == "" {
-		by = "part of the base"
+		return "part of the base"
 	}
-	return fmt.Sprintf("the secret %s is %s /%s, %s; let the script remove it, or read the secret from /run/zygos/secrets, which never becomes part of an image", e.Secret, where, e.Path, by)
+	return "written by stage " + e.Stage
+}
+
+// Do says what to do.
+func (e *LeakError) Do() string {
+	return "let the script remove it, or read the secret from /run/zygos/secrets, which never becomes part of an image"
 }
 
 // searchSecrets looks for every secret in the tree that will be captured: names, link targets,
@@ -62,13 +71,20 @@ func (b *branch) searchSecrets(ctx context.Context) error {
 					return fmt.Errorf("search for secrets in /%s: %w", nodes[i].Path, err)
 				}
 				if name != "" {
-					return &LeakError{Stage: b.maker(nodes[i]), Path: nodes[i].Path, Secret: name, Where: where}
+					return b.leak(b.maker(nodes[i]), name, where, nodes[i])
 				}
 				tell(nodes[i].Size)
 			}
 		})
 	}
 	return group.Wait()
+}
+
+func (b *branch) leak(stage, name, where string, n *layer.Node) *LeakError {
+	if where == "" {
+		where = "in"
+	}
+	return &LeakError{Image: b.plan.Image, Variant: b.shape.Variant, Stage: stage, Secret: name, Where: where + " /" + n.Path}
 }
 
 // maker is the stage that a node is from, "" for the base.

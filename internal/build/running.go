@@ -77,7 +77,7 @@ const stageLock = "stage-" // begins the names of the locks of stages that run
 
 // once makes sure that nobody else runs the stage with this key, and waits for whoever does.
 func (r *run) once(ctx context.Context, stage, variant, key string) (release func(), err error) {
-	told := false
+	told, began := false, time.Now()
 	for {
 		lock, err := r.lock(stageLock + key)
 		if err == nil {
@@ -90,7 +90,7 @@ func (r *run) once(ctx context.Context, stage, variant, key string) (release fun
 		if !errors.Is(err, unix.EWOULDBLOCK) {
 			return nil, err
 		}
-		if !told {
+		if !told && time.Since(began) > 200*time.Millisecond {
 			told = true
 			other, _ := os.ReadFile(filepath.Join(r.State, "locks", stageLock+key)) // only for the message
 			r.emit(Event{Kind: Waiting, Stage: stage, Variant: variant, From: strings.TrimSpace(string(other))})

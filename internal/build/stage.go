@@ -341,7 +341,7 @@ func (b *branch) bringFile(s *plan.Stage, n *layer.Node) error {
 	}
 	if b.secrets != nil {
 		if name, ok := b.secrets.In(string(content)); ok {
-			return &LeakError{Stage: s.Name, Path: n.Path, Secret: name}
+			return b.leak(s.Name, name, "", n)
 		}
 	}
 	rel := filepath.Join("files", b.shape.Variant, s.Name, n.Path)

@@ -212,6 +212,8 @@ type builder struct {
 	mu      sync.Mutex // for what is written to the result
 }
 
+const queue = "waiting" // whose line at the foot tells of images that wait
+
 func (b *builder) all(ctx context.Context, jobs []*job) error {
 	b.live = b.in.live()
 	b.live.many = b.many
@@ -228,6 +230,16 @@ func (b *builder) all(ctx context.Context, jobs []*job) error {
 		return err
 	}
 	turns := make(chan struct{}, b.in.set.jobs)
+	waiting := len(jobs)
+	begin := func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		if waiting--; waiting > 0 {
+			b.live.show(queue, fmt.Sprintf("%d more", waiting), 0, 0)
+		} else {
+			b.live.idle(queue)
+		}
+	}
 	var group sync.WaitGroup
 	for _, j := range jobs {
 		group.Go(func() {
@@ -235,12 +247,14 @@ func (b *builder) all(ctx context.Context, jobs []*job) error {
 			if j.parent != nil {
 				<-j.parent.done
 				if j.parent.err != nil {
+					begin()
 					j.idle, j.err = true, fmt.Errorf("%s was not built: its parent %s failed", j.image, j.parent.image)
 					return
 				}
 			}
 			turns <- struct{}{}
 			defer func() { <-turns }()
+			begin()
 			if j.err = ctx.Err(); j.err == nil {
 				j.err = b.one(ctx, j)
 			}
@@ -302,8 +316,7 @@ func (b *builder) finish(ctx context.Context, jobs []*job) error {
 	}
 	code := 0
 	for _, j := range failed {
-		var failure *build.Failure
-		if !errors.As(j.err, &failure) && !strings.Contains(j.err.Error(), j.image) {
+		if !strings.Contains(j.err.Error(), j.image) {
 			j.err = fmt.Errorf("%s: %w", j.image, j.err)
 		}
 		if c := b.in.report(j.err); code == 0 && !j.idle {

@@ -96,6 +96,7 @@ func (in *invocation) report(err error) int {
 		return code
 	}
 	var cancelled *build.CancelledError
+	var leak *build.LeakError
 	switch {
 	case errors.As(err, &cancelled):
 		fmt.Fprintf(in.err, "zygos: %s; nothing was registered, finished stages are kept and the next build goes on from them\n", cancelled)
@@ -108,6 +109,9 @@ func (in *invocation) report(err error) int {
 		fmt.Fprintf(in.err, "zygos: %s in the definitions; nothing was done\n", counted(len(problems), "problem"))
 	case failure != nil:
 		in.reportFailure(failure)
+	case errors.As(err, &leak):
+		fmt.Fprintf(in.err, "\n%s\n  image   %s\n  secret  %s\n  place   %s, %s\nNothing was registered; finished stages are kept. To mend it, %s.\n", in.paint(red, "Build failed: a secret lies in the image"),
+			imageOf(leak.Image, leak.Variant), leak.Secret, leak.Where, leak.By(), leak.Do())
 	default:
 		fmt.Fprintf(in.err, "%s %s\n", in.paint(red, "zygos:"), err)
 	}
@@ -123,12 +127,8 @@ func (in *invocation) reportFailure(f *build.Failure) {
 	} else if f.Line > 0 {
 		at = fmt.Sprintf("%s, line %d", f.Step, f.Line)
 	}
-	what := f.Image
-	if f.Variant != "" {
-		what += ", variant " + f.Variant
-	}
 	fmt.Fprintf(w, "\n%s\n", in.paint(red, "Build failed: "+f.How()))
-	fmt.Fprintf(w, "  image  %s\n  stage  %s\n  step   %s\n", what, f.Stage, at)
+	fmt.Fprintf(w, "  image  %s\n  stage  %s\n  step   %s\n", imageOf(f.Image, f.Variant), f.Stage, at)
 	if len(f.Tail) > 0 {
 		fmt.Fprintf(w, "  its last lines:\n")
 		for _, line := range f.Tail {
@@ -140,6 +140,14 @@ func (in *invocation) reportFailure(f *build.Failure) {
 	if f.Kept {
 		fmt.Fprintf(w, "        zygos enter %s   a shell where it failed\n", f.Build)
 	}
+}
+
+// imageOf is an image with its variant, in words.
+func imageOf(image, variant string) string {
+	if variant != "" {
+		return image + ", variant " + variant
+	}
+	return image
 }
 
 // counted is a number with its noun: "1 file", "2 files".

@@ -111,7 +111,7 @@ func TestSecretLeftInTheTreeFailsTheBuild(t *testing.T) {
 		p.define("first", "field-os", fmt.Sprintf(secretImage, script))
 		r := p.run("build", "first")
 		require.Equal(t, 4, r.code, script+r.err)
-		require.Contains(t, r.err, "the secret enrol-key is "+where+", written by stage with", script)
+		require.Contains(t, r.err, "secret  enrol-key\n  place   "+where+", written by stage with\n", script)
 	}
 	require.Equal(t, "[]\n", p.ok("list", "--json"))
 }

@@ -27,7 +27,7 @@ export PATH=/bin:/sbin HOME=/
 mount -t proc proc /proc; mount -t sysfs sys /sys; mount -t devtmpfs dev /dev; mount -t cgroup2 cgroup /sys/fs/cgroup
 mkdir -p /work; cd /work && zygos new ws --quiet --color never && cd ws || poweroff -f
 try() {
-    printf 'series = "0.1"\nbase = "field-os"\n[limits]\nmemory = "48MiB"\nprocesses = 12\ncpu = 0.5\n[[stage]]\nname = "s"\ninline = """\n%s\n"""\n[[artifact]]\nformat = "tar"\n' "$2" > images/first.toml
+    printf 'series = "0.1"\nbase = "field-os"\n[limits]\nmemory = "48MiB"\nprocesses = 12\ncpu = 1\n[[stage]]\nname = "s"\ninline = """\n%s\n"""\n[[artifact]]\nformat = "tar"\n' "$2" > images/first.toml
     echo "BEGIN $1"; zygos build first --color never 2>&1; echo "END $1 $?"
 }
 echo "BEGIN doctor"; zygos doctor --color never 2>&1; echo "END doctor $?"

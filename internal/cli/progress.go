@@ -3,6 +3,8 @@ package cli
 import (
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -25,11 +27,14 @@ type live struct {
 	feet     map[string]*foot
 }
 
-// foot is one line at the foot.
+// foot is one line at the foot. It stays while its build runs and only its text changes: taking a
+// line away would wait for the terminal to be drawn.
 type foot struct {
-	bar   *mpb.Bar
-	doing string
-	said  time.Time // without a terminal: when a line last told of progress
+	bar         *mpb.Bar
+	doing       string
+	began       time.Time
+	done, total int64
+	said        time.Time // without a terminal: when a line last told of progress
 }
 
 const lineStep = 5 * time.Second // between lines of progress where there is no terminal
@@ -86,30 +91,25 @@ func (l *live) show(who, doing string, done, total int64) {
 		return
 	}
 	if f.doing != doing {
-		f.drop()
-		began := time.Now()
-		name := decor.Name("  " + strings.TrimSpace(who+"  "+doing) + "  ")
-		elapsed := decor.Any(func(decor.Statistics) string { return " " + human(time.Since(began).Truncate(100*time.Millisecond)) })
-		if total > 0 {
-			bytes := decor.Any(func(s decor.Statistics) string { return " " + mib(s.Current) + " of " + mib(s.Total) })
-			f.bar = l.progress.New(total, mpb.BarStyle().Lbound("").Filler("=").Tip("").Padding(" ").Rbound(""),
-				mpb.BarRemoveOnComplete(), mpb.PrependDecorators(name), mpb.AppendDecorators(bytes, elapsed))
-		} else {
-			f.bar = l.progress.New(0, mpb.NopStyle(), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(name, elapsed))
-		}
-		f.doing = doing
+		f.doing, f.began = doing, time.Now()
 	}
-	if total > 0 {
-		f.bar.SetCurrent(min(done, total-1)) // a full bar would end; drop ends it
+	f.done, f.total = done, total
+	if f.bar == nil {
+		f.bar = l.progress.New(0, mpb.NopStyle(), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return l.text(who, f) })))
 	}
 }
 
-func (f *foot) drop() {
-	if f.bar != nil {
-		f.bar.Abort(true)
-		f.bar.Wait()
-		f.bar, f.doing = nil, ""
+// text is a line at the foot as it is drawn.
+func (l *live) text(who string, f *foot) string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	text := fmt.Sprintf("  %s  ", strings.TrimSpace(who+"  "+f.doing))
+	if f.total > 0 {
+		const width = 30
+		full := int(width * min(f.done, f.total) / f.total)
+		text += strings.Repeat("=", full) + strings.Repeat(" ", width-full) + " " + mib(f.done) + " of " + mib(f.total) + " "
 	}
+	return text + human(time.Since(f.began).Truncate(100*time.Millisecond))
 }
 
 // idle takes a line at the foot away; that of everybody if who is "".
@@ -117,20 +117,36 @@ func (l *live) idle(who string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for name, f := range l.feet {
-		if who == "" || who == name {
-			f.drop()
+		if (who == "" || who == name) && f.bar != nil {
+			f.bar.Abort(true)
+			delete(l.feet, name)
 		}
+	}
+}
+
+// idleBuild takes the lines of a build away.
+func (l *live) idleBuild(e build.Event) {
+	l.mu.Lock()
+	var names []string
+	for name := range l.feet {
+		if !l.many || name == e.Image || strings.HasPrefix(name, e.Image+" ") {
+			names = append(names, name)
+		}
+	}
+	l.mu.Unlock()
+	for _, name := range names {
+		l.idle(name)
 	}
 }
 
 // end gives the terminal back.
 func (l *live) end() {
 	l.idle("")
-	l.mu.Lock()
-	defer l.mu.Unlock()
 	if l.progress != nil {
-		l.progress.Wait()
+		l.progress.Wait() // it asks for the texts once more
+		l.mu.Lock()
 		l.progress = nil // what comes now is written as it is
+		l.mu.Unlock()
 	}
 }
 
@@ -163,11 +179,8 @@ func (in *invocation) watchBuild(l *live) func(build.Event) {
 		case build.Waiting:
 			l.show(who, "stage "+e.Stage+", waiting", 0, 0)
 		case build.Broke, build.Finished:
-			l.idle(who)
+			l.idleBuild(e)
 			return // the command's result or error says it
-		case build.Output, build.StepDone, build.Cut, build.Note, build.Retry:
-		default:
-			l.idle(who)
 		}
 		if who != "" {
 			who = fmt.Sprintf("%-*s", l.width, who)
@@ -214,7 +227,7 @@ func (in *invocation) eventLine(e build.Event, who string) string {
 	case build.StageDone:
 		return head("stage") + fmt.Sprintf("%-16s ran in %s, %s changed", e.Stage, human(e.Took), mib(e.Done))
 	case build.Brought:
-		return head("brought") + fmt.Sprintf("%-16s %s  %s", e.Stage, mib(e.Done), e.Text)
+		return head("brought") + fmt.Sprintf("%-16s %s  %s", e.Stage, mib(e.Done), nearby(e.Text))
 	case build.Note:
 		return head("note") + e.Text
 	case build.Sealed:
@@ -230,6 +243,16 @@ func (in *invocation) eventLine(e build.Event, who string) string {
 		return head("failed") + e.Failure.Error()
 	}
 	return ""
+}
+
+// nearby is a path as it is shortest from here.
+func nearby(name string) string {
+	if here, err := os.Getwd(); err == nil {
+		if rel, err := filepath.Rel(here, name); err == nil && len(rel) < len(name) {
+			return rel
+		}
+	}
+	return name
 }
 
 // sealLines says for each group what was removed.

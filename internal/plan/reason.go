@@ -53,17 +53,17 @@ func (p *Plan) changes(t *Trace, shape *Shape, s *Stage, layers []string) (list 
 		say("this Zygos makes layers in another way than the one before")
 	}
 	p.stepChanges(t.Stage.Steps, s.Steps, say)
-	explained := false
 	for _, name := range s.Uses {
 		was, ok := t.Inputs[name]
 		if now := shape.Inputs[name]; ok && was != now {
 			say("input %s changed from %q to %q", name, was, now)
-			explained = true
 		}
 	}
-	for _, name := range changedEnv(t.Stage.Env, s.Env) {
-		if !explained || strings.HasPrefix(name, "ZYGOS_") {
-			say("variable %s changed", name)
+	if len(list) == 0 || len(s.Uses) == 0 { // else the inputs explain the variables
+		for _, name := range changedEnv(t.Stage.Env, s.Env) {
+			if !strings.HasPrefix(name, "ZYGOS_") {
+				say("variable %s changed", name)
+			}
 		}
 	}
 	for _, m := range s.Secrets {
@@ -92,6 +92,11 @@ func (p *Plan) changes(t *Trace, shape *Shape, s *Stage, layers []string) (list 
 		say("base %s %s has another checksum than before", p.Base.Name, p.Base.Version)
 	case t.Tree != layer.TreeDigest(layers):
 		say("what the stages before it made is different")
+	}
+	if len(list) == 0 { // numbers change with every build; they are a reason if there is no other
+		for _, name := range changedEnv(t.Stage.Env, s.Env) {
+			say("variable %s changed", name)
+		}
 	}
 	return list
 }

@@ -119,7 +119,7 @@ func (w *Workspace) Path(rel string) string {
 
 // MakeState makes the state folder if it is not there, private to its owner.
 func (w *Workspace) MakeState() error {
-	err := os.MkdirAll(w.State, 0o755)
+	err := os.MkdirAll(w.State, 0o700)
 	if err == nil && filepath.Dir(w.State) == w.Root {
 		ignore := filepath.Join(w.State, ".gitignore")
 		if _, e := os.Stat(ignore); errors.Is(e, os.ErrNotExist) {

@@ -130,6 +130,7 @@ func wrongUse(form string, args ...any) error { return &usageError{fmt.Sprintf(f
 // Main runs a command line and returns the exit code.
 func Main(args []string, out, errs io.Writer) int {
 	debug.SetGCPercent(50) // memory counts for more than the little time it takes
+	debug.SetMemoryLimit(96 << 20)
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, unix.SIGTERM, unix.SIGHUP)
 	defer cancel()
 	in := &invocation{line: args, out: out, err: errs, color: "auto"}

@@ -3,6 +3,7 @@ package store
 import (
 	"io"
 	"runtime"
+	"sync"
 
 	"github.com/klauspost/compress/zstd"
 )
@@ -13,12 +14,33 @@ import (
 // that is as fast as the zstd program at its default and one tenth larger.
 type Compressor struct {
 	out   io.Writer
-	enc   *zstd.Encoder
+	shop  *workshop
 	next  *frame      // being filled
 	tasks chan *frame // in order
 	done  chan error
-	free  chan *frame // bounds how many are on their way, and keeps their buffers
 }
+
+// workshop is what all compressors of the process share, so that many at once take no more memory
+// than one.
+type workshop struct {
+	enc  *zstd.Encoder
+	free chan *frame // bounds how many are on their way, and keeps their buffers
+}
+
+var shop = sync.OnceValues(func() (*workshop, error) {
+	workers := runtime.GOMAXPROCS(0)
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(workers),
+		zstd.WithWindowSize(frameSize), zstd.WithEncoderCRC(true))
+	if err != nil {
+		return nil, err
+	}
+	frames := workers + 2 // some are filled while the others are packed
+	w := &workshop{enc: enc, free: make(chan *frame, frames)}
+	for range frames {
+		w.free <- &frame{ready: make(chan struct{}, 1)}
+	}
+	return w, nil
+})
 
 type frame struct {
 	plain  []byte
@@ -28,20 +50,13 @@ type frame struct {
 
 const frameSize = 4 << 20 // bytes of content in a frame
 
-// NewCompressor packs what it is given into w. Close it to write the rest.
-func NewCompressor(w io.Writer) (*Compressor, error) {
-	workers := runtime.GOMAXPROCS(0)
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(workers),
-		zstd.WithWindowSize(frameSize), zstd.WithEncoderCRC(true))
+// NewCompressor packs what it is given into out. Close it to write the rest.
+func NewCompressor(out io.Writer) (*Compressor, error) {
+	w, err := shop()
 	if err != nil {
 		return nil, err
 	}
-	frames := workers + 1 // one is filled while the others are packed
-	c := &Compressor{out: w, enc: enc, tasks: make(chan *frame, frames), done: make(chan error, 1), free: make(chan *frame, frames)}
-	for range frames {
-		c.free <- &frame{plain: make([]byte, 0, frameSize), ready: make(chan struct{}, 1)}
-	}
-	c.next = <-c.free
+	c := &Compressor{out: out, shop: w, tasks: make(chan *frame, cap(w.free)), done: make(chan error, 1)}
 	go c.write()
 	return c, nil
 }
@@ -49,6 +64,12 @@ func NewCompressor(w io.Writer) (*Compressor, error) {
 func (c *Compressor) Write(p []byte) (int, error) {
 	total := len(p)
 	for len(p) > 0 {
+		if c.next == nil {
+			// Whoever waits here holds no frame, so those on their way come back.
+			if c.next = <-c.shop.free; c.next.plain == nil {
+				c.next.plain = make([]byte, 0, frameSize)
+			}
+		}
 		f := c.next
 		n := copy(f.plain[len(f.plain):frameSize], p)
 		f.plain = f.plain[:len(f.plain)+n]
@@ -64,10 +85,10 @@ func (c *Compressor) send() {
 	f := c.next
 	c.tasks <- f
 	go func() {
-		f.packed = c.enc.EncodeAll(f.plain, f.packed[:0])
+		f.packed = c.shop.enc.EncodeAll(f.plain, f.packed[:0])
 		f.ready <- struct{}{}
 	}()
-	c.next = <-c.free
+	c.next = nil
 }
 
 func (c *Compressor) write() {
@@ -78,14 +99,14 @@ func (c *Compressor) write() {
 			_, err = c.out.Write(f.packed)
 		}
 		f.plain = f.plain[:0]
-		c.free <- f
+		c.shop.free <- f
 	}
 	c.done <- err
 }
 
 // Close packs the rest and waits for everything to be written.
 func (c *Compressor) Close() error {
-	if len(c.next.plain) > 0 {
+	if c.next != nil {
 		c.send()
 	}
 	close(c.tasks)

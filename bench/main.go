@@ -39,6 +39,9 @@ func main() {
 	source, err := filepath.Abs(os.Args[2])
 	check(err)
 	capture(temp, source)
+	lastStage(temp)
+	children(temp)
+	output(temp)
 	bits(temp)
 }
 
@@ -220,6 +223,106 @@ func capture(temp, source string) {
 	row("capture raw with its digest, against mke2fs -d", median(raws), median(mke2fs), "1.2 x")
 	row("  the same, against mke2fs -d and sha256sum", median(raws), median(summed), "")
 	memory(ws)
+}
+
+// lastStage changes the last script of the Debian example and tells where the time goes from the
+// command to the registered version.
+func lastStage(temp string) {
+	ws := filepath.Join(temp, "debian")
+	file := filepath.Join(ws, "images/field-gateway.toml")
+	text, err := os.ReadFile(file)
+	check(err)
+	parts := map[string][]time.Duration{}
+	var whole []time.Duration
+	for i := range 5 {
+		changed := strings.Replace(string(text), "\nid -un\n", fmt.Sprintf("\nid -un; echo %d >> ~/.bash_aliases\n", i), 1)
+		if changed == string(text) {
+			fail("the last script of the Debian example is not as expected")
+		}
+		check(os.WriteFile(file, []byte(changed), 0o644))
+		began := time.Now()
+		events := run(ws, program, "build", "field-gateway", "--json")
+		whole = append(whole, time.Since(began))
+		at := began
+		for _, line := range bytes.Split(events, []byte("\n")) {
+			var e struct {
+				Kind, Stage string
+				Time        time.Time
+				Took        time.Duration `json:"took_ns"`
+				Artifact    struct{ Format string }
+			}
+			if json.Unmarshal(line, &e) != nil {
+				continue
+			}
+			name := map[string]string{"started": "start and plan", "base": "base", "reused": "stages reused", "stage-done": "the stage that changed",
+				"sealed": "seal", "captured": "capture " + e.Artifact.Format, "registered": "register"}[e.Kind]
+			if name != "" {
+				if n := parts[name]; len(n) <= i {
+					parts[name] = append(n, 0)
+				}
+				parts[name][i] += e.Time.Sub(at)
+				at = e.Time
+			}
+		}
+	}
+	check(os.WriteFile(file, text, 0o644))
+	row("last script of the Debian example changed", median(whole), 0, "5s with one disk")
+	for _, name := range []string{"start and plan", "base", "stages reused", "the stage that changed", "seal", "capture tar", "capture raw", "register"} {
+		row("  "+name, median(parts[name]), 0, "")
+	}
+}
+
+// children builds eight children of one parent one after another and at once.
+func children(temp string) {
+	ws := filepath.Join(temp, "debian")
+	var names []string
+	for i := range 8 {
+		names = append(names, fmt.Sprintf("child-%d", i))
+	}
+	for _, format := range []string{"raw", "tar"} {
+		salt := 0
+		define := func() {
+			salt++
+			for i, name := range names {
+				check(os.WriteFile(filepath.Join(ws, "images", name+".toml"), fmt.Appendf(nil, "series = \"1.0\"\nbase = \"field-gateway\"\n[[stage]]\nname = \"work\"\nnetwork = \"none\"\n"+
+					"inline = \"\"\"\n#!/bin/bash -eu\nfind /usr -xdev -type f -print0 | xargs -0 sha256sum > /var/lib/inventory-%d-%d\n\"\"\"\n[[artifact]]\nformat = %q\n", i, salt, format), 0o644))
+			}
+		}
+		var most int64
+		at := func(jobs string) func() {
+			return func() {
+				define()
+				cmd := exec.Command(program, append([]string{"build", "--quiet", "--jobs", jobs}, names...)...)
+				cmd.Dir = ws
+				check(cmd.Run())
+				if use, ok := maxRSS(cmd.ProcessState); ok {
+					most = max(most, use)
+				}
+			}
+		}
+		two, one := both(3, at("2"), at("1"))
+		fmt.Printf("%-46s %10s %10s %7.2f  1.7 x faster; the second is --jobs 1\n", "8 Debian children with a "+format+", --jobs 2", round(two), round(one), float64(one)/float64(two))
+		fmt.Printf("%-46s %6.0f MiB %10s %7s  128 MB\n", "  memory of those builds", float64(most)/1024, "-", "-")
+	}
+}
+
+// output compares a script that prints 1 GiB with one that throws it away.
+func output(temp string) {
+	ws := filepath.Join(temp, "loud")
+	run(temp, program, "new", ws)
+	salt := 0
+	build := func(to string) func() {
+		return func() {
+			salt++
+			check(os.WriteFile(filepath.Join(ws, "images/first.toml"), fmt.Appendf(nil, "series = \"0.1\"\nbase = \"field-os\"\n[[stage]]\nname = \"loud\"\ninline = \"\"\"\n"+
+				"yes 'a line that an installer prints again and again %d' | head -c 1048576 > /tmp/lines\nfor i in $(seq 1024); do cat /tmp/lines; done %s\n\"\"\"\n[[artifact]]\nformat = \"tar\"\n", salt, to), 0o644))
+			run(ws, program, "build", "first", "--quiet")
+		}
+	}
+	a, b := both(3, build(""), build("> /dev/null"))
+	row("a script that prints 1 GiB, against > /dev/null", a, b, "")
+	out := run(ws, "sh", "-c", "du -sm .zygos/builds/* | sort -n | tail -1 | cut -f1")
+	fmt.Printf("%-46s %6s MiB\n", "  its log", strings.TrimSpace(string(out)))
 }
 
 // memory prints the most memory that a build which captures both artifacts took.

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/catalog"
+	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
@@ -494,7 +495,7 @@ func (e *Engine) forgetFailed(image, but string) {
 
 // failedStates reads what is kept of a failed build in its folder, a state for each variant that failed.
 func failedStates(dir string) (list []failedState) {
-	files, _ := filepath.Glob(filepath.Join(globEscape(dir), "*", "state.json")) // the pattern's form is known
+	files, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(dir), "*", "state.json")) // the pattern's form is known
 	for _, name := range files {
 		var s failedState
 		if text, err := os.ReadFile(name); err == nil && json.Unmarshal(text, &s) == nil {

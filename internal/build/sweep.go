@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/catalog"
+	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 )
@@ -97,7 +98,7 @@ func (e *Engine) sweepUnfinished() (list []Leftover) {
 		"layer that was being removed": {"layers/*.gone", "layers/keys/*.gone"},
 	} {
 		for _, pattern := range patterns {
-			found, _ := filepath.Glob(filepath.Join(globEscape(e.State), pattern)) // the pattern's form is known
+			found, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(e.State), pattern)) // the pattern's form is known
 			for _, name := range found {
 				bytes := Usage(name)
 				if layer.RemoveAll(name) == nil {
@@ -106,7 +107,7 @@ func (e *Engine) sweepUnfinished() (list []Leftover) {
 			}
 		}
 	}
-	locks, _ := filepath.Glob(filepath.Join(globEscape(e.State), "locks", stageLock+"*"))
+	locks, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(e.State), "locks", stageLock+"*"))
 	for _, name := range locks {
 		_ = os.Remove(name) // no more than an empty file
 	}
@@ -128,10 +129,6 @@ func (e *Engine) sweepBlobs(keep func(digest string) bool) (list []Leftover) {
 		}
 	}
 	return list
-}
-
-func globEscape(p string) string {
-	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(p)
 }
 
 // Usage is how many bytes a file or folder takes on its disk.
@@ -194,7 +191,7 @@ func (e *Engine) Trim(ctx context.Context) error {
 		return nil
 	}
 	return e.alone(func() error {
-		failed, _ := filepath.Glob(filepath.Join(globEscape(e.State), "failed", "b-*"))
+		failed, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(e.State), "failed", "b-*"))
 		for _, dir := range failed { // ids sort by time
 			if over <= 0 {
 				return nil
@@ -240,7 +237,7 @@ func (e *Engine) needed(ctx context.Context) (pinned map[string]bool, since time
 			since = info.ModTime()
 		}
 	}
-	failed, _ := filepath.Glob(filepath.Join(globEscape(e.State), "failed", "b-*"))
+	failed, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(e.State), "failed", "b-*"))
 	for _, dir := range failed {
 		for _, state := range failedStates(dir) {
 			for _, digest := range state.Layers {

@@ -5,8 +5,10 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"testing/fstest"
 	"time"
 
+	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/require"
 
 	"zygos/internal/catalog"
@@ -171,4 +173,59 @@ func TestCatalogOfANewerProgramIsLeftAlone(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("this is no database, though it is long enough to be read as one"), 0o600))
 	_, err = catalog.Open(t.Context(), file)
 	require.ErrorContains(t, err, "catalog "+file)
+}
+
+// A catalog of the first schema comes up to date with all that is in it.
+func TestCatalogOfAnEarlierProgramIsBroughtUpToDate(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "catalog.db")
+	db, err := sql.Open("sqlite", file)
+	require.NoError(t, err)
+	first, err := os.ReadFile("migrations/00001_start.sql")
+	require.NoError(t, err)
+	provider, err := goose.NewProvider(goose.DialectSQLite3, db, fstest.MapFS{"00001_start.sql": {Data: first}})
+	require.NoError(t, err)
+	_, err = provider.Up(t.Context())
+	require.NoError(t, err)
+	_, err = db.Exec(`INSERT INTO builds (id, image, version, base, state, who, started) VALUES ('b-1', 'a', '1.0.0', 'x@1', 'registered', 'me', '2026-01-02T03:04:05.000Z');
+		INSERT INTO versions VALUES ('a', '1.0.0', 1, 0, 0, 'b-1', '2026-01-02T03:04:05.000Z', 'x', '1', 'sha256:b', 'f', 7, '["l1","l2"]', '{"owner":"me"}');
+		INSERT INTO artifacts VALUES ('a', '1.0.0', 'tar', 'sha256:t', 9);
+		INSERT INTO placements VALUES ('zy-1', 'a', '1.0.0', 'r', 'tar', 'sha256:t', '/x', '2026-01-02T03:04:05.000Z')`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+
+	c, err := catalog.Open(t.Context(), file)
+	require.NoError(t, err)
+	defer c.Close()
+	v, err := c.Resolve(t.Context(), definition.Ref{Image: "a"})
+	require.NoError(t, err)
+	require.Equal(t, []catalog.Tree{{Layers: []string{"l1", "l2"}}}, v.Trees)
+	require.Equal(t, []catalog.Artifact{{Format: "tar", Digest: "sha256:t", Bytes: 9}}, v.Artifacts)
+	list, err := c.Placements(t.Context(), "a", "", "")
+	require.NoError(t, err)
+	require.Equal(t, "zy-1", list[0].ID)
+	require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-2", Image: "a", Started: moment, Why: "a script changed"}))
+	require.NoError(t, c.EndBuild(t.Context(), "b-2", catalog.Cancelled, "by me", moment))
+	builds, err := c.Builds(t.Context(), "a")
+	require.NoError(t, err)
+	require.Equal(t, "a script changed", builds[1].Why+builds[0].Why)
+}
+
+func TestVariantsOfAVersion(t *testing.T) {
+	c := open(t)
+	require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-1", Image: "a", Started: moment}))
+	running, err := c.Running(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, []string{"b-1"}, running)
+	trees := []catalog.Tree{{Variant: "edge", Layers: []string{"x"}}, {Variant: "bench", Layers: []string{"x", "y"}, Labels: map[string]string{"purpose": "test"}}}
+	artifacts := []catalog.Artifact{{Variant: "bench", Format: "tar", Digest: "sha256:1", Bytes: 1}, {Variant: "edge", Format: "raw", Digest: "sha256:2", Bytes: 2}, {Variant: "edge", Format: "tar", Digest: "sha256:1", Bytes: 1}}
+	require.NoError(t, c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment, Trees: trees, Artifacts: artifacts}))
+	v, err := c.Resolve(t.Context(), definition.Ref{Image: "a"})
+	require.NoError(t, err)
+	require.Equal(t, trees, v.Trees)
+	require.Equal(t, artifacts, v.Artifacts)
+	require.Equal(t, []string{"x", "y"}, v.Tree("bench").Layers)
+	require.Nil(t, v.Tree("other"))
+	digests, err := c.ArtifactDigests(t.Context())
+	require.NoError(t, err)
+	require.ElementsMatch(t, []string{"sha256:1", "sha256:2"}, digests)
 }

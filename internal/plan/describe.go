@@ -340,7 +340,7 @@ func (d *describer) copy(f definition.File, to, owner string) (*Step, string, er
 		step.Digest = hashOf(step.Files)
 		return step, mentions, err
 	}
-	found, err := filepath.Glob(filepath.Join(escapeGlob(d.root), f.From))
+	found, err := filepath.Glob(filepath.Join(definition.EscapeGlob(d.root), f.From))
 	if err != nil {
 		return nil, "", err
 	}
@@ -355,10 +355,6 @@ func (d *describer) copy(f definition.File, to, owner string) (*Step, string, er
 	}
 	step.Digest = hashOf(step.Files)
 	return step, mentions, nil
-}
-
-func escapeGlob(p string) string {
-	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(p)
 }
 
 func mode(asked int, found fs.FileMode) string {

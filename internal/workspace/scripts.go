@@ -89,9 +89,7 @@ func readScript(text []byte) Script {
 		}
 		comment = strings.TrimSpace(comment)
 		if needs, ok := strings.CutPrefix(comment, "needs:"); ok {
-			for _, word := range strings.FieldsFunc(needs, func(r rune) bool { return r == ',' || r == ' ' || r == '\t' }) {
-				s.Needs = append(s.Needs, word)
-			}
+			s.Needs = append(s.Needs, strings.FieldsFunc(needs, func(r rune) bool { return r == ',' || r == ' ' || r == '\t' })...)
 		} else if s.Summary == "" {
 			s.Summary = comment
 		}

@@ -59,7 +59,7 @@ func Find(dir, state string) (*Workspace, error) {
 func (w *Workspace) Load() error {
 	var problems definition.Problems
 	w.Org = definition.ReadOrganisation(w.Root, &problems)
-	files, err := filepath.Glob(filepath.Join(escapeGlob(w.Root), "images", "*.toml"))
+	files, err := filepath.Glob(filepath.Join(definition.EscapeGlob(w.Root), "images", "*.toml"))
 	if err != nil {
 		return err
 	}
@@ -84,10 +84,6 @@ func dedupe(problems definition.Problems) definition.Problems {
 		}
 	}
 	return list
-}
-
-func escapeGlob(p string) string {
-	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(p)
 }
 
 // Image finds an image by name; the error names the nearest.

@@ -210,6 +210,7 @@ type builder struct {
 	engine  *build.Engine
 	live    *live
 	mu      sync.Mutex // for what is written to the result
+	swept   sync.Once  // before the first build
 }
 
 const queue = "waiting" // whose line at the foot tells of images that wait
@@ -226,9 +227,6 @@ func (b *builder) all(ctx context.Context, jobs []*job) error {
 	}
 	b.engine = b.p.engine(b.in, b.live)
 	b.engine.Slots = make(chan struct{}, b.in.set.jobs)
-	if _, err := b.p.sweep(ctx, b.engine); err != nil {
-		return err
-	}
 	turns := make(chan struct{}, b.in.set.jobs)
 	waiting := len(jobs)
 	begin := func() {
@@ -278,6 +276,10 @@ func (b *builder) one(ctx context.Context, j *job) (err error) {
 		b.mu.Lock()
 		defer b.mu.Unlock()
 		return b.in.unchanged(j.plan)
+	}
+	b.swept.Do(func() { _, err = b.p.sweep(ctx, b.engine) })
+	if err != nil {
+		return err
 	}
 	record, err := b.engine.Run(ctx, j.plan)
 	if err != nil || b.in.json {

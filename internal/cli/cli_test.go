@@ -202,7 +202,7 @@ func TestDemo(t *testing.T) {
 		require.Contains(t, doc, id)
 		require.Contains(t, p.read("regions/north-sound/index.json"), id)
 		require.Empty(t, p.glob("regions/*/*/*/.part-*"))
-		raw := filepath.Join(p.dir, "regions/north-sound/turbine-link/2.3.0/turbine-link-2.3.0.raw")
+		raw := filepath.Join(p.dir, "regions/north-sound/turbine-link/2.3.0/turbine-link-2.3.0-edge.raw")
 		require.NoError(t, errorsOf(exec.Command("e2fsck", "-fn", raw)))
 		out, err := exec.Command("debugfs", "-R", "stat /etc/ebbline/link.conf", raw).Output()
 		require.NoError(t, err)
@@ -355,9 +355,9 @@ func TestRegionThatFailsDoesNotHoldUpTheOthers(t *testing.T) {
 	require.Contains(t, out, "already there, verified")
 	require.Contains(t, out, "copied and verified")
 	// A copy that was damaged since is written again.
-	raw := filepath.Join(p.dir, "regions/north-sound/turbine-link/2.3.1/turbine-link-2.3.1.raw")
+	raw := filepath.Join(p.dir, "regions/north-sound/turbine-link/2.3.1/turbine-link-2.3.1-edge.raw")
 	require.NoError(t, os.WriteFile(raw, []byte("cut"), 0o644))
-	require.Regexp(t, `north-sound +raw .* copied and verified`, p.ok("publish", "turbine-link"))
+	require.Regexp(t, `north-sound +edge raw .* copied and verified`, p.ok("publish", "turbine-link"))
 }
 
 func TestDamagedStoreIsNotPublished(t *testing.T) {

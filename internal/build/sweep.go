@@ -94,7 +94,7 @@ func sweepGroups() (list []Leftover) {
 // sweepUnfinished removes files under temporary names and locks that nobody holds.
 func (e *Engine) sweepUnfinished() (list []Leftover) {
 	for what, patterns := range map[string][]string{
-		"half-written file":            {"store/blob-*", "store/.new-*", "store/blobs/sha256/.new-*", "layers/keys/new-*", "layers/new-*", ".new-*", "builds/*/.new-*", "manifests/*/.new-*", "failed/*/*/.new-*"},
+		"half-written file":            {"store/blob-*", "store/.new-*", "store/blobs/sha256/.new-*", "layers/keys/new-*", "layers/new-*", ".new-*", "secret-key-*", "builds/*/.new-*", "manifests/*/.new-*", "failed/*/*/.new-*"},
 		"layer that was being removed": {"layers/*.gone", "layers/keys/*.gone"},
 	} {
 		for _, pattern := range patterns {

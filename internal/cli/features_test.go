@@ -471,10 +471,13 @@ inline = "ls /tmp /run; ls -R -l /opt"
 	})
 }
 
+// hungry is a script that takes 128 MiB of memory.
+const hungry = "awk 'BEGIN { s = \"x\"; while (length(s) < 100000000) s = s s; print length(s) }'"
+
 func TestLimitsHoldOrAreSaidNotTo(t *testing.T) {
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
-		p.define("first", "field-os", "[limits]\nmemory = \"64MiB\"\nprocesses = 20\ncpu = 0.5\n[[stage]]\nname = \"s\"\ninline = \"head -c 200000000 /dev/zero | tail -c 190000000 | wc -c\"\n")
+		p.define("first", "field-os", "[limits]\nmemory = \"64MiB\"\nprocesses = 20\ncpu = 0.5\n[[stage]]\nname = \"s\"\ninline = \"\"\"\n"+hungry+"\n\"\"\"\n")
 		r := p.run("build", "first")
 		if strings.Contains(p.ok("doctor"), "[limits] would not be in force") {
 			require.Zero(t, r.code, r.err)

@@ -25,6 +25,7 @@ mount -t ext4 /dev/vda /disk && exec switch_root /disk /begin
 const guestInit = `#!/bin/sh
 export PATH=/bin:/sbin HOME=/
 mount -t proc proc /proc; mount -t sysfs sys /sys; mount -t devtmpfs dev /dev; mount -t cgroup2 cgroup /sys/fs/cgroup
+HUNGRY=$(cat /hungry)
 mkdir -p /work; cd /work && zygos new ws --quiet --color never && cd ws || poweroff -f
 try() {
     printf 'series = "0.1"\nbase = "field-os"\n[limits]\nmemory = "48MiB"\nprocesses = 12\ncpu = 1\n[[stage]]\nname = "s"\ninline = """\n%s\n"""\n[[artifact]]\nformat = "tar"\n' "$2" > images/first.toml
@@ -32,7 +33,7 @@ try() {
 }
 echo "BEGIN doctor"; zygos doctor --color never 2>&1; echo "END doctor $?"
 try fits 'echo fits'
-try memory 'head -c 60000000 /dev/zero | tail -c 58000000 | wc -c'
+try memory "$HUNGRY"
 try processes 'for i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15; do sleep 3 & done; wait'
 try cpu 'cat /proc/self/cgroup; i=0; while [ $i -lt 30000 ]; do i=$((i+1)); done; echo done'
 echo "BEGIN left"; ls -d /sys/fs/cgroup/zygos-* 2>&1; echo "END left 0"
@@ -62,6 +63,7 @@ func TestLimitsInAGuest(t *testing.T) {
 cp $PROGRAM $ROOT/bin/zygos && cp $KERNEL/modules/* $ROOT/modules/`)
 	require.NoError(t, os.WriteFile(filepath.Join(root, "init"), []byte(guestBoot), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "begin"), []byte(guestInit), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "hungry"), []byte(hungry), 0o644))
 	run(`(cd $ROOT && find . | cpio --quiet -o -H newc) > initrd && truncate -s 256M disk && mke2fs -q -t ext4 -d $ROOT disk`)
 	ctx, cancel := context.WithTimeout(t.Context(), 4*time.Minute)
 	defer cancel()

@@ -171,7 +171,7 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 		err = errors.Join(cause, ctx.Err())
 	}
 	e.forgetFailed(p.Image, p.Build)
-	if err := e.Trim(context.WithoutCancel(ctx)); err != nil {
+	if err := e.Trim(context.WithoutCancel(ctx), p.Build); err != nil {
 		r.emit(Event{Kind: Note, Text: "the size budget could not be kept: " + err.Error()})
 	}
 	if err != nil {

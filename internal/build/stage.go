@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -336,24 +337,36 @@ func (b *branch) bring(s *plan.Stage) error {
 }
 
 func (b *branch) bringFile(s *plan.Stage, n *layer.Node) error {
-	content, err := os.ReadFile(b.content(n))
+	from, err := os.Open(b.content(n))
 	if err != nil {
 		return err
 	}
+	defer from.Close()
 	if b.secrets != nil {
-		if name, ok := b.secrets.In(string(content)); ok {
+		name, found, err := b.secrets.Scan(from, make([]byte, 64<<10))
+		if found {
 			return b.leak(s.Name, name, "", n)
 		}
+		if err == nil {
+			_, err = from.Seek(0, io.SeekStart)
+		}
+		if err != nil {
+			return err
+		}
 	}
-	rel := filepath.Join("files", b.shape.Variant, s.Name, n.Path)
-	to := b.path(rel)
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-		return err
+	name := b.path(filepath.Join("files", b.shape.Variant, s.Name, n.Path))
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return b.full(err, 0)
 	}
-	if err := store.WriteFile(to, content); err != nil {
-		return b.full(err, int64(len(content)))
+	to, err := os.OpenFile(name, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return b.full(err, 0)
 	}
-	b.emit(Event{Kind: Brought, Stage: s.Name, Text: to, Done: int64(len(content))})
+	_, err = io.Copy(to, from)
+	if err = errors.Join(err, to.Close()); err != nil {
+		return b.full(err, n.Size)
+	}
+	b.emit(Event{Kind: Brought, Stage: s.Name, Text: name, Done: n.Size})
 	return nil
 }
 

@@ -181,8 +181,8 @@ func (e *Engine) Measure() Sizes {
 
 // Trim brings the state within its size budget as far as it can be helped: first go the states
 // kept of failed builds, then snapshots, those least recently used first. What a version or a
-// running build needs stays.
-func (e *Engine) Trim(ctx context.Context) error {
+// running build needs stays, and the state of the build that ends.
+func (e *Engine) Trim(ctx context.Context, build string) error {
 	if e.Budget == 0 {
 		return nil
 	}
@@ -195,6 +195,9 @@ func (e *Engine) Trim(ctx context.Context) error {
 		for _, dir := range failed { // ids sort by time
 			if over <= 0 {
 				return nil
+			}
+			if filepath.Base(dir) == build {
+				continue
 			}
 			bytes := Usage(dir)
 			if layer.RemoveAll(dir) == nil {

@@ -2,6 +2,7 @@ package machine_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -254,4 +255,79 @@ func TestProbe(t *testing.T) {
 	ids, _ := machine.Inside()
 	_, err := machine.Probe(t.Context(), ids, t.TempDir())
 	require.NoError(t, err)
+}
+
+func TestScriptsHandleSignalsAsUsual(t *testing.T) {
+	b := newBench(t)
+	require.NoError(t, b.run(t.Context(), scripts("sleep 1000 & kill $!; wait $! || true", "sh -c 'trap \"echo caught; exit 0\" TERM; kill $$; sleep 5'")))
+	require.Less(t, b.took, 3*time.Second, "what was started in the background ends when it is told to")
+	require.Contains(t, b.lines, "1 out caught")
+}
+
+func TestGroupsOfFilesAreCopied(t *testing.T) {
+	b := newBench(t)
+	dir := t.TempDir()
+	from := filepath.Join(dir, "f")
+	require.NoError(t, os.WriteFile(from, []byte("content"), 0o600))
+	items := func(digest string) machine.Stage {
+		return machine.Stage{Steps: []machine.Step{{Name: "copy", Copy: &machine.Copy{Items: []machine.Item{{From: dir, To: "/opt/d", Mode: 0o700, Dir: true},
+			{From: from, To: "/opt/d/f", Mode: 0o600, Digest: digest}, {From: from, To: "/opt/d/l", Link: "f"}}}}}}
+	}
+	require.NoError(t, b.run(t.Context(), items("ed7002b439e9ac845f22357d822bac1444730fbdb6016d3ec9432297b9ec9f73")))
+	require.Equal(t, "dir opt\ndir opt/d\nfile opt/d/f\nsymlink opt/d/l", strings.TrimPrefix(paths(b.scan()), "dir .\n"))
+	require.ErrorContains(t, b.run(t.Context(), items("0000")), "/f changed while the build ran; run the command again")
+	require.NoError(t, os.Remove(from))
+	require.ErrorIs(t, b.run(t.Context(), items("")), os.ErrNotExist)
+}
+
+func TestSecretsAreInMemoryForOneUser(t *testing.T) {
+	b := newBench(t)
+	stage := scripts("echo $KEY; cat /run/zygos/secrets/key; echo; stat -c '%a %u' /run/zygos/secrets/key", "env | grep -c KEY")
+	stage.Secrets = []machine.Secret{{Name: "key", Variable: "KEY", Value: "a\nb"}}
+	if !b.ids.Limited() {
+		stage.Steps[1].Script.User = "nobody"
+	}
+	require.NoError(t, b.run(t.Context(), stage))
+	require.Equal(t, []string{"0 out a b", "0 out a", "0 out b", "0 out 400 0", "1 out 1"}, b.lines)
+	require.NotContains(t, paths(b.scan()), "key")
+}
+
+func TestOfLongOutputHeadAndTailComeThrough(t *testing.T) {
+	b := newBench(t)
+	require.NoError(t, b.run(t.Context(), scripts("yes 0123456789abcdef | head -n 1000000; echo last; (sleep 20; echo late) &")))
+	require.Less(t, b.took, 10*time.Second)
+	require.Equal(t, "0 out last", b.lines[len(b.lines)-1])
+	cut, total := int64(0), int64(0)
+	for _, l := range b.lines {
+		var lines, size int64
+		if n, _ := fmt.Sscanf(l, "0 out cut %d %d", &lines, &size); n == 2 {
+			cut = lines
+			require.Equal(t, lines*17, size)
+		} else {
+			total++
+		}
+	}
+	require.Equal(t, int64(1000001), total+cut, "no line is lost unsaid")
+	require.Less(t, total, int64(300000))
+}
+
+func TestShellOnATree(t *testing.T) {
+	b := newBench(t)
+	dir := t.TempDir()
+	t.Cleanup(func() { require.NoError(t, layer.RemoveAll(dir)) })
+	enter := func(input string) (string, int) {
+		stage := machine.Stage{Name: "enter", Layers: []string{b.base}, Upper: filepath.Join(dir, fmt.Sprint("upper", len(input))), Scratch: filepath.Join(dir, fmt.Sprint("scratch", len(input)))}
+		require.NoError(t, errors.Join(os.Mkdir(stage.Upper, 0o755), os.Mkdir(stage.Scratch, 0o755)))
+		require.NoError(t, layer.Folder{Dir: stage.Upper, Owners: b.owners()}.Root(b.lower))
+		var out strings.Builder
+		code, err := machine.Sandbox{IDs: b.ids}.Enter(t.Context(), stage, machine.Shell{Dir: "/var", Env: []string{"A=b"}, In: strings.NewReader(input), Out: &out, Err: &out,
+			Scripts: []machine.Script{{Content: []byte("#!/bin/sh\necho ran\n")}}})
+		require.NoError(t, err)
+		return out.String(), code
+	}
+	out, code := enter("pwd; echo $A; /run/zygos/steps/01; exit 3\n")
+	require.Equal(t, "/var\nb\nran\n", out)
+	require.Equal(t, 3, code)
+	_, code = enter("kill -9 $$\n")
+	require.Equal(t, 128+9, code)
 }

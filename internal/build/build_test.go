@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"sync"
 	"testing"
 	"time"
 
@@ -298,4 +300,127 @@ func TestLogOfADeadBuildIsReadAsFarAsItGoes(t *testing.T) {
 	require.Equal(t, 1, count)
 	stop := errors.New("enough")
 	require.ErrorIs(t, build.ReadLog(t.Context(), w.engine.State, "b-dead", false, func(build.Event) error { return stop }), stop)
+}
+
+func TestFailedStageRunsAgainFromTheTreeBeforeIt(t *testing.T) {
+	w := newWorks(t)
+	tries := 0
+	w.hand.do = func(_ context.Context, stage machine.Stage, _ machine.Watcher) error {
+		if tries++; tries == 1 {
+			require.NoError(t, os.WriteFile(filepath.Join(stage.Upper, "half"), nil, 0o644))
+			return &machine.StepError{Name: "x", Code: 1}
+		}
+		list, err := os.ReadDir(stage.Upper)
+		require.NoError(t, err)
+		require.Empty(t, list, "nothing of the failed try is there")
+		return nil
+	}
+	p := w.plan("1.0.0", "one")
+	p.Shapes[0].Stages[0].Retries = 2
+	record, err := w.engine.Run(t.Context(), p)
+	require.NoError(t, err)
+	require.Equal(t, 1, record.Shapes[0].Stages[0].Retries)
+	require.Contains(t, w.kinds(), "retry")
+	_, err = os.Stat(filepath.Join(w.engine.State, "failed", "b-1.0.0"))
+	require.ErrorIs(t, err, os.ErrNotExist, "only the last failure is kept")
+}
+
+func TestStateOfAFailedStageIsKeptForALook(t *testing.T) {
+	w := newWorks(t)
+	w.hand.do = func(_ context.Context, stage machine.Stage, _ machine.Watcher) error {
+		if stage.Name == "one" {
+			return nil
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(stage.Upper, "half"), []byte("done"), 0o644))
+		return &machine.StepError{Name: "x", Code: 1}
+	}
+	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one", "two"))
+	var failure *build.Failure
+	require.ErrorAs(t, err, &failure)
+	require.True(t, failure.Kept)
+	view := func(stage string) (*build.View, error) {
+		return build.ViewFailed(t.Context(), w.engine.State, &catalog.Build{ID: "b-1.0.0", State: catalog.Failed}, "", stage)
+	}
+	v, err := view("")
+	require.NoError(t, err)
+	require.Len(t, v.Layers, 2, "the base and the stage before")
+	text, err := os.ReadFile(filepath.Join(v.Tree, "half"))
+	require.NoError(t, err)
+	require.Equal(t, "done", string(text))
+	v, err = view("one")
+	require.NoError(t, err)
+	require.Empty(t, v.Tree)
+	_, err = view("three")
+	require.ErrorContains(t, err, `finished no stage "three"; it finished one`)
+	w.hand.do = nil
+	_, err = w.engine.Run(t.Context(), w.plan("1.0.1", "one", "two"))
+	require.NoError(t, err)
+	_, err = view("")
+	require.ErrorContains(t, err, "no state is kept")
+	v, err = build.ViewBuild(w.engine.State, "b-1.0.1", "", "one")
+	require.NoError(t, err)
+	require.Len(t, v.Layers, 2)
+	_, err = build.ViewBuild(w.engine.State, "b-1.0.1", "edge", "")
+	require.ErrorContains(t, err, `link@1.0.1 has no variant "edge"`)
+}
+
+func TestBuildIsCancelledFromElsewhere(t *testing.T) {
+	w := newWorks(t)
+	w.hand.do = func(ctx context.Context, _ machine.Stage, _ machine.Watcher) error {
+		require.NoError(t, build.Cancel(w.engine.State, "b-1.0.0", "somebody"))
+		<-ctx.Done()
+		return ctx.Err()
+	}
+	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one"))
+	require.EqualError(t, err, "the build of link was cancelled by somebody")
+	builds, err := w.engine.Catalog.Builds(t.Context(), "link")
+	require.NoError(t, err)
+	require.Equal(t, catalog.Cancelled, builds[0].State)
+}
+
+func TestVariantsAndBuildsShareAStage(t *testing.T) {
+	w := newWorks(t)
+	var mu sync.Mutex
+	ran := map[string]int{}
+	w.engine.Machine = machineFunc(func(ctx context.Context, stage machine.Stage, watch machine.Watcher) error {
+		mu.Lock()
+		ran[stage.Name]++
+		mu.Unlock()
+		time.Sleep(50 * time.Millisecond)
+		return layer.Folder{Dir: stage.Upper, Owners: w.hand.owners}.Put(&layer.Entry{Path: "made", Kind: layer.File, Mode: 0o644, Size: 1}, bytes.NewReader([]byte("x")))
+	})
+	w.engine.Watch = func(build.Event) {}
+	w.engine.Slots = make(chan struct{}, 2)
+	base, err := w.engine.Base(t.Context(), "field-os", t.TempDir(), nil)
+	require.NoError(t, err)
+	var group sync.WaitGroup
+	for i := range 4 {
+		group.Go(func() {
+			p := w.plan("1.0.0", "common", "own")
+			p.Image, p.Build = fmt.Sprint("link-", i), fmt.Sprint("b-", i)
+			p.Shapes = append(p.Shapes, p.Shapes[0])
+			p.Shapes[0].Variant, p.Shapes[1].Variant = "edge", "bench"
+			for j := range p.Shapes {
+				p.Shapes[j].Layers = []string{base.Layer}
+				p.Shapes[j].Stages = slices.Clone(p.Shapes[j].Stages)
+				p.Shapes[j].Stages[1].Env = []string{fmt.Sprint("OWN=", i, j)}
+			}
+			_, err := w.engine.Run(t.Context(), p)
+			if err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	group.Wait()
+	require.Equal(t, map[string]int{"common": 1, "own": 8}, ran)
+	for _, v := range w.versions() {
+		require.Len(t, v.Trees, 2)
+		require.Len(t, v.Artifacts, 4)
+	}
+}
+
+type machineFunc func(context.Context, machine.Stage, machine.Watcher) error
+
+func (f machineFunc) Run(ctx context.Context, stage machine.Stage, watch machine.Watcher) error {
+	return f(ctx, stage, watch)
 }

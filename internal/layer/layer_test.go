@@ -305,3 +305,41 @@ func FuzzUnpack(f *testing.F) {
 		require.NoError(t, layer.RemoveAll(inside))
 	})
 }
+
+func TestEvictTakesTheLeastRecentlyUsedThatNothingNeeds(t *testing.T) {
+	s := &layer.Store{Dir: t.TempDir(), Owners: owners(), Check: true}
+	t.Cleanup(func() { require.NoError(t, layer.RemoveAll(s.Dir)) })
+	old := time.Now().Add(-time.Hour)
+	make := func(name string, age time.Duration) string {
+		temp := t.TempDir()
+		dir, err := s.Begin(temp)
+		require.NoError(t, err)
+		x := layer.Index{{Path: ".", Kind: layer.Dir, Mode: 0o755}, {Path: name, Kind: layer.File, Mode: 0o644, Size: 5000}}
+		f := layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: owners()}
+		for i := range x {
+			require.NoError(t, f.Put(&x[i], bytes.NewReader(bytes.Repeat([]byte(name), 5000))))
+		}
+		digest, err := s.Commit(dir, x)
+		require.NoError(t, err)
+		require.NoError(t, s.Remember(layer.Snapshot{Key: name, Layer: digest}))
+		used := old.Add(-age)
+		require.NoError(t, os.Chtimes(filepath.Join(s.Dir, "keys", name+".json"), used, used))
+		require.NoError(t, os.Chtimes(filepath.Join(s.Dir, digest), used, used))
+		return digest
+	}
+	a, b, c, d := make("a", 4*time.Minute), make("b", 3*time.Minute), make("c", 2*time.Minute), make("d", time.Minute)
+	require.Greater(t, s.Usage(), int64(4*8192))
+	pinned := func(digest string) bool { return digest == a }
+	freed, err := s.Evict(1, old, pinned)
+	require.NoError(t, err)
+	require.Greater(t, freed, int64(8000))
+	require.Equal(t, []bool{true, false, true, true}, []bool{s.Has(a), s.Has(b), s.Has(c), s.Has(d)}, "a is needed, so b goes")
+	require.True(t, s.Touch("c"))
+	require.False(t, s.Touch("b"), "what is gone cannot be used")
+	_, err = s.Evict(1<<30, old, pinned)
+	require.NoError(t, err)
+	require.Equal(t, []bool{true, true, false}, []bool{s.Has(a), s.Has(c), s.Has(d)}, "c was just used")
+	left, err := filepath.Glob(s.Dir + "/*.gone")
+	require.NoError(t, err)
+	require.Empty(t, left)
+}

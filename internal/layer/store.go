@@ -21,6 +21,7 @@ import (
 //
 //	DIGEST/index.jsonl   the layer's index
 //	DIGEST/tree/         its contents, ready for an overlay
+//	DIGEST/usage         how many bytes it takes on disk
 //	keys/KEY.json        which layer a stage with this key made
 //
 // A layer appears by a rename when it is whole. Snapshots written before a power cut are
@@ -116,7 +117,10 @@ func (s *Store) Commit(dir string, x Index) (string, error) {
 		return "", err
 	}
 	digest, err := x.Encode(file)
-	if err = errors.Join(err, file.Close()); err != nil {
+	if err = errors.Join(err, file.Close()); err == nil {
+		err = os.WriteFile(filepath.Join(dir, "usage"), []byte(strconv.FormatInt(x.usage(), 10)), 0o644)
+	}
+	if err != nil {
 		return "", err
 	}
 	to := filepath.Join(s.Dir, digest)
@@ -259,39 +263,33 @@ func takeAway(name, away string, since time.Time) (bool, error) {
 	return true, nil
 }
 
-// size is how many bytes a layer takes on disk, near enough: noted beside it once it was summed up.
+// size is how many bytes a layer takes on disk, near enough, as Commit noted it.
 func (s *Store) size(digest string) int64 {
-	name := filepath.Join(s.Dir, digest, "usage")
-	if text, err := os.ReadFile(name); err == nil {
+	if text, err := os.ReadFile(filepath.Join(s.Dir, digest, "usage")); err == nil {
 		if n, err := strconv.ParseInt(string(text), 10, 64); err == nil {
 			return n
 		}
 	}
-	file, err := os.Open(filepath.Join(s.Dir, digest, "index.jsonl"))
+	x, err := s.Index(digest)
 	if err != nil {
 		return 0
 	}
-	defer file.Close()
-	x, err := Decode(file)
-	if err != nil {
-		return 0
-	}
+	return x.usage()
+}
+
+// usage is how many bytes a layer takes on disk, near enough.
+func (x Index) usage() (bytes int64) {
 	const block = 4096
-	var n int64
 	for i := range x {
 		switch {
 		case x[i].Same != "":
 		case x[i].Kind == Dir:
-			n += block
+			bytes += block
 		default:
-			n += (x[i:i+1].Bytes() + block - 1) / block * block
+			bytes += (x[i : i+1].Bytes() + block - 1) / block * block
 		}
 	}
-	if info, err := file.Stat(); err == nil {
-		n += info.Size()
-	}
-	_ = os.WriteFile(name, []byte(strconv.FormatInt(n, 10)), 0o644) // summed up again next time
-	return n
+	return bytes
 }
 
 // digests lists the layers that are kept.

@@ -2,6 +2,7 @@ package plan_test
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"os"
 	"path/filepath"
@@ -234,4 +235,10 @@ func TestLargeFilesCountWhole(t *testing.T) {
 	before := w.keys()[0]
 	w.file("files/f", strings.Repeat("x", 3<<20)+"b")
 	require.NotEqual(t, before, w.keys()[0])
+}
+
+func jsonOf(t *testing.T, v any) string {
+	text, err := json.Marshal(v)
+	require.NoError(t, err)
+	return string(text)
 }

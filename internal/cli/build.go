@@ -277,7 +277,7 @@ func (b *builder) one(ctx context.Context, j *job) (err error) {
 		defer b.mu.Unlock()
 		return b.in.unchanged(j.plan)
 	}
-	b.swept.Do(func() { _, err = b.p.sweep(ctx, b.engine) })
+	b.swept.Do(func() { _, _, err = b.p.sweep(ctx, b.engine) })
 	if err != nil {
 		return err
 	}
@@ -392,9 +392,9 @@ func (p *place) engine(in *invocation, l *live) *build.Engine {
 		}}
 }
 
-// sweep removes what dead runs left.
-func (p *place) sweep(ctx context.Context, e *build.Engine) (list []build.Leftover, err error) {
-	alone, err := p.ifAlone(func() (err error) {
+// sweep removes what dead runs left; all of it if no other process uses the state.
+func (p *place) sweep(ctx context.Context, e *build.Engine) (list []build.Leftover, alone bool, err error) {
+	alone, err = p.ifAlone(func() (err error) {
 		keep, err := p.needed(ctx)
 		if err == nil {
 			list, err = e.Sweep(ctx, true, keep)
@@ -409,7 +409,7 @@ func (p *place) sweep(ctx context.Context, e *build.Engine) (list []build.Leftov
 	if !alone && err == nil {
 		list, err = e.Sweep(ctx, false, nil)
 	}
-	return list, err
+	return list, alone, err
 }
 
 // needed says which blobs of the store something speaks of.
@@ -442,7 +442,10 @@ process that is alive stays. Each build does the same before it starts.`,
 		if _, ok := machine.Inside(); !ok {
 			return p.inside(in)
 		}
-		list, err := p.sweep(ctx, p.engine(in, in.live()))
+		list, alone, err := p.sweep(ctx, p.engine(in, in.live()))
+		if !alone {
+			in.note("another command uses this state, so half-written files that may be its own stay; run sweep again when it is done")
+		}
 		if in.json {
 			return errors.Join(in.writeJSON(append([]build.Leftover{}, list...)), err)
 		}

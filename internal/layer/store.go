@@ -286,7 +286,7 @@ func (x Index) usage() (bytes int64) {
 		case x[i].Kind == Dir:
 			bytes += block
 		default:
-			bytes += (x[i : i+1].Bytes() + block - 1) / block * block
+			bytes += (x[i:i+1].Bytes() + block - 1) / block * block
 		}
 	}
 	return bytes

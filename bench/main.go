@@ -279,7 +279,7 @@ func children(temp string) {
 	for i := range 8 {
 		names = append(names, fmt.Sprintf("child-%d", i))
 	}
-	const hash, count = "find /usr -xdev -type f -print0 | xargs -0 sha256sum > /var/lib/inventory", "i=0; while [ $i -lt 300000 ]; do i=$((i+1)); done; echo done > /opt/made"
+	const hash, count = "find /usr -xdev -type f -print0 | xargs -0 sha256sum > /var/lib/inventory", "i=0; while [ $i -lt 300000 ]; do i=$((i+1)); done; echo done > /made"
 	for _, kind := range []struct{ what, ws, base, script, format string }{
 		{"8 children whose scripts take the time", filepath.Join(temp, "root1"), "ebb-base", count, "tar"},
 		{"8 Debian children with a raw", ws, "field-gateway", hash, "raw"}, {"8 Debian children with a tar", ws, "field-gateway", hash, "tar"}} {

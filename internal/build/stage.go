@@ -34,6 +34,7 @@ type branch struct {
 	makers    []string // for each layer beyond the base: the stage that made it
 	tree      *layer.Tree
 	record    ShapeRecord
+	traces    []*plan.Trace
 	artifacts []catalog.Artifact
 }
 
@@ -43,6 +44,7 @@ func (b *branch) emit(e Event) {
 }
 
 func (b *branch) carryOut(ctx context.Context) error {
+	defer b.keepTraces()
 	for i := range b.shape.Stages {
 		if err := b.stage(ctx, i); err != nil {
 			return err
@@ -151,7 +153,7 @@ func (b *branch) stage(ctx context.Context, i int) error {
 		b.push(snap.Layer, s.Name)
 		b.record.Stages = append(b.record.Stages, StageRecord{Name: s.Name, Key: key, Layer: snap.Layer, Bytes: snap.Bytes, Reused: snap.Build})
 		b.emit(Event{Kind: Reused, Stage: s.Name, Layer: snap.Layer, From: snap.Build, Took: snap.Took})
-		b.keepTrace(trace)
+		b.traces = append(b.traces, trace)
 		return nil
 	}
 	began := time.Now()
@@ -167,7 +169,7 @@ func (b *branch) stage(ctx context.Context, i int) error {
 	b.push(digest, s.Name)
 	b.record.Stages = append(b.record.Stages, StageRecord{Name: s.Name, Key: key, Layer: digest, Bytes: bytes, Reason: reason, Retries: tries, Took: took, Steps: w.steps})
 	b.emit(Event{Kind: StageDone, Stage: s.Name, Layer: digest, Done: bytes, Took: took})
-	b.keepTrace(trace)
+	b.traces = append(b.traces, trace)
 	return nil
 }
 
@@ -277,37 +279,35 @@ func (b *branch) orders(s *plan.Stage, upper, scratch string) machine.Stage {
 	return m
 }
 
-// traceFile is where a stage's trace is kept.
-func traceFile(state, image, variant, stage string) string {
-	return filepath.Join(state, "traces", image, shapeName(variant), stage+".json")
+// traceFile is where the traces of a variant's stages are kept.
+func traceFile(state, image, variant string) string {
+	return filepath.Join(state, "traces", image, shapeName(variant)+".json")
 }
 
-// keepTrace notes how a stage came to its end. Without it, a later reason is only less exact.
-func (b *branch) keepTrace(t *plan.Trace) {
-	if had := ReadTrace(b.State, b.plan.Image, b.shape.Variant, t.Stage.Name); had != nil && had.Stage.Key == t.Stage.Key {
-		return
+// ReadTraces says how the stages of a variant last came to their ends, by name.
+func ReadTraces(state, image, variant string) map[string]*plan.Trace {
+	traces := map[string]*plan.Trace{}
+	if text, err := os.ReadFile(traceFile(state, image, variant)); err == nil {
+		_ = json.Unmarshal(text, &traces) // what cannot be read makes a reason less exact
 	}
-	name := traceFile(b.State, b.plan.Image, b.shape.Variant, t.Stage.Name)
-	text, err := json.Marshal(t)
-	if err == nil && os.MkdirAll(filepath.Dir(name), 0o755) == nil {
-		part := filepath.Join(b.dir, "trace-"+b.shape.Variant+"-"+t.Stage.Name)
-		if os.WriteFile(part, text, 0o644) == nil {
-			_ = os.Rename(part, name) // as the comment says
+	return traces
+}
+
+// keepTraces notes how the stages came to their ends, for the reasons of later builds.
+func (b *branch) keepTraces() {
+	name := traceFile(b.State, b.plan.Image, b.shape.Variant)
+	traces, changed := ReadTraces(b.State, b.plan.Image, b.shape.Variant), false
+	for _, t := range b.traces {
+		if had := traces[t.Stage.Name]; had == nil || had.Stage.Key != t.Stage.Key {
+			traces[t.Stage.Name], changed = t, true
 		}
 	}
-}
-
-// ReadTrace is how a stage last came to its end, nil if it never did.
-func ReadTrace(state, image, variant, stage string) *plan.Trace {
-	text, err := os.ReadFile(traceFile(state, image, variant, stage))
-	if err != nil {
-		return nil
+	if text, err := json.Marshal(traces); changed && err == nil && os.MkdirAll(filepath.Dir(name), 0o755) == nil {
+		part := filepath.Join(b.dir, "traces-"+shapeName(b.shape.Variant))
+		if os.WriteFile(part, text, 0o644) == nil {
+			_ = os.Rename(part, name) // without it, a later reason is only less exact
+		}
 	}
-	var t plan.Trace
-	if json.Unmarshal(text, &t) != nil {
-		return nil
-	}
-	return &t
 }
 
 // bring copies files out of the tree into the build's folder.

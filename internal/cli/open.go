@@ -9,6 +9,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
+	"sync"
 
 	"golang.org/x/sys/unix"
 
@@ -30,6 +31,8 @@ type place struct {
 	store   *store.Store
 	layers  *layer.Store
 	use     *os.File // locked while this process uses the state
+	mu      sync.Mutex
+	traces  map[string]map[string]*plan.Trace // as they were when they were first asked for
 }
 
 // load finds the workspace and reads its definitions.
@@ -52,7 +55,7 @@ func (in *invocation) open(ctx context.Context, strict bool) (*place, error) {
 	if err := w.MakeState(); err != nil {
 		return nil, fmt.Errorf("the state folder cannot be made: %w; move it with --state DIR", err)
 	}
-	p := &place{Workspace: w}
+	p := &place{Workspace: w, traces: map[string]map[string]*plan.Trace{}}
 	if p.use, err = useLock(w.State); err != nil {
 		return nil, err
 	}
@@ -152,7 +155,13 @@ func (p *place) Base(b *definition.Base) *layer.Snapshot {
 }
 
 func (p *place) Trace(image, variant, stage string) *plan.Trace {
-	return build.ReadTrace(p.State, image, variant, stage)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	at := image + "@" + variant
+	if p.traces[at] == nil {
+		p.traces[at] = build.ReadTraces(p.State, image, variant)
+	}
+	return p.traces[at][stage]
 }
 
 func (p *place) Text(digest string) []byte { return build.Text(p.State, digest) }

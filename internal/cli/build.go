@@ -57,7 +57,7 @@ func (in *invocation) options(p *place, images []string) (plan.Options, error) {
 	if in.set.file != "" {
 		text, err := os.ReadFile(in.set.file)
 		if err != nil {
-			return o, err
+			return o, wrongUse("%v; name a file with lines NAME = \"VALUE\"", err)
 		}
 		if err := toml.Unmarshal(text, &o.Set); err != nil {
 			return o, wrongUse("%s: %v; write lines NAME = \"VALUE\"", in.set.file, err)

@@ -60,6 +60,11 @@ func runBuilds(ctx context.Context, in *invocation, p *place) error {
 	if in.json {
 		return in.writeJSON(append([]catalog.Build{}, list...))
 	}
+	if total == 0 && image != "" {
+		if _, err := p.Image(image); err != nil {
+			return err
+		}
+	}
 	if total == 0 {
 		in.note("no builds yet")
 		in.next("zygos build IMAGE")
@@ -125,6 +130,12 @@ func runLog(ctx context.Context, in *invocation, p *place) error {
 	if err != nil {
 		return err
 	}
+	width := 0
+	if img, err := p.Image(b.Image); err == nil {
+		for _, variant := range img.VariantNames() {
+			width = max(width, len(variant))
+		}
+	}
 	shown, all := 0, 0
 	var steps []build.Event
 	digests := map[string]string{}
@@ -147,7 +158,11 @@ func runLog(ctx context.Context, in *invocation, p *place) error {
 		case in.json:
 			return in.jsonLine(e)
 		default:
-			if text := in.eventLine(e, label(e, false)); text != "" {
+			who := label(e, false)
+			if who != "" {
+				who = fmt.Sprintf("%-*s", width, who)
+			}
+			if text := in.eventLine(e, who); text != "" {
 				_, err := fmt.Fprintf(in.out, "%s %s\n", in.paint(faint, fmt.Sprintf("%9s", "+"+human(e.Time.Sub(b.Started)))), text)
 				return err
 			}

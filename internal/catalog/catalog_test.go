@@ -33,6 +33,14 @@ func register(t *testing.T, c *catalog.Catalog, image string, versions ...string
 	}
 }
 
+// moves let tags of an image point at a version.
+func moves(image, version string, tags ...string) (list []catalog.Move) {
+	for _, tag := range tags {
+		list = append(list, catalog.Move{Image: image, Tag: tag, Version: version, Who: "me", Why: "a test", At: moment})
+	}
+	return list
+}
+
 func TestNextFreeNumberAndRefusals(t *testing.T) {
 	c := open(t)
 	next := func(series, version string) string {
@@ -57,7 +65,7 @@ func TestNextFreeNumberAndRefusals(t *testing.T) {
 func TestReferences(t *testing.T) {
 	c := open(t)
 	register(t, c, "a", "2.3.9", "2.3.10", "2.2.5")
-	_, err := c.SetTags(t.Context(), "a", "2.3.9", []string{"stable"}, "me", moment)
+	err := c.MoveTags(t.Context(), moves("a", "2.3.9", "stable"))
 	require.NoError(t, err)
 	for ref, want := range map[string]string{"a": "2.3.10", "a@2.3": "2.3.10", "a@2.2": "2.2.5", "a@2.3.9": "2.3.9", "a@stable": "2.3.9"} {
 		r, err := definition.ParseRef(ref)
@@ -77,7 +85,7 @@ func TestReferences(t *testing.T) {
 func TestVersionComesBackWhole(t *testing.T) {
 	c := open(t)
 	register(t, c, "a", "1.0.0")
-	_, err := c.SetTags(t.Context(), "a", "1.0.0", []string{"b", "a"}, "me", moment)
+	err := c.MoveTags(t.Context(), moves("a", "1.0.0", "b", "a"))
 	require.NoError(t, err)
 	list, err := c.Versions(t.Context(), "")
 	require.NoError(t, err)
@@ -104,14 +112,14 @@ func TestTagMovesAreKept(t *testing.T) {
 	c := open(t)
 	register(t, c, "a", "1.0.0", "1.0.1")
 	for _, v := range []string{"1.0.0", "1.0.1", "1.0.1"} {
-		_, err := c.SetTags(t.Context(), "a", v, []string{"stable"}, "me", moment)
+		err := c.MoveTags(t.Context(), moves("a", v, "stable"))
 		require.NoError(t, err)
 	}
-	moves, err := c.Moves(t.Context(), "a")
+	list, err := c.Moves(t.Context(), "a")
 	require.NoError(t, err)
-	require.Len(t, moves, 2, "a tag that points there already does not move")
-	require.Equal(t, catalog.Move{Tag: "stable", Was: "1.0.0", Version: "1.0.1", Who: "me", At: moment}, moves[0])
-	_, err = c.SetTags(t.Context(), "a", "9.9.9", []string{"x", "y"}, "me", moment)
+	require.Len(t, list, 2, "a tag that points there already does not move")
+	require.Equal(t, catalog.Move{Tag: "stable", Was: "1.0.0", Version: "1.0.1", Who: "me", Why: "a test", At: moment}, list[0])
+	err = c.MoveTags(t.Context(), moves("a", "9.9.9", "x", "y"))
 	require.Error(t, err)
 }
 
@@ -169,7 +177,7 @@ func TestCatalogOfANewerProgramIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	_, err = catalog.Open(t.Context(), file)
-	require.ErrorContains(t, err, "written by a newer Zygos (schema 99, this one knows 2)")
+	require.ErrorContains(t, err, "written by a newer Zygos (schema 99, this one knows 3)")
 	require.NoError(t, os.WriteFile(file, []byte("this is no database, though it is long enough to be read as one"), 0o600))
 	_, err = catalog.Open(t.Context(), file)
 	require.ErrorContains(t, err, "catalog "+file)
@@ -228,4 +236,54 @@ func TestVariantsOfAVersion(t *testing.T) {
 	digests, err := c.ArtifactDigests(t.Context())
 	require.NoError(t, err)
 	require.ElementsMatch(t, []string{"sha256:1", "sha256:2"}, digests)
+}
+
+func TestRecallsHoldForDescendantsAndEnd(t *testing.T) {
+	c := open(t)
+	register(t, c, "parent", "1.0.0", "1.0.1")
+	for image, base := range map[string]string{"child": "parent", "grandchild": "child"} {
+		require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-" + image, Image: image, Started: moment}))
+		require.NoError(t, c.Register(t.Context(), catalog.Version{Image: image, Version: "1.0.0", Build: "b-" + image, Created: moment, BaseName: base, BaseVersion: "1.0.0"}))
+	}
+	recall := func(version string, since time.Time, descendants bool) error {
+		return c.Recall(t.Context(), catalog.Recall{Image: "parent", Version: version, Why: "a hole", Who: "me", At: moment, Since: since, Descendants: descendants})
+	}
+	usable := func(ref string) error {
+		r, err := definition.ParseRef(ref)
+		require.NoError(t, err)
+		v, err := c.Resolve(t.Context(), r)
+		if err != nil {
+			return err
+		}
+		return v.Usable()
+	}
+	require.NoError(t, recall("1.0.0", moment, true))
+	require.ErrorContains(t, recall("1.0.0", moment, true), "is recalled already")
+	require.ErrorContains(t, usable("parent@1.0.0"), "parent@1.0.0 is recalled: a hole (by me, 2026-01-02T03:04:05Z)")
+	require.ErrorContains(t, usable("grandchild"), "grandchild@1.0.0 is recalled through its ancestor parent@1.0.0: a hole")
+	require.NoError(t, usable("parent"), "the newest that is not recalled")
+	require.NoError(t, recall("1.0.1", time.Now().Add(time.Hour), false))
+	require.NoError(t, usable("parent@1.0.1"), "planned, not in force")
+	v, err := c.Resolve(t.Context(), definition.Ref{Image: "parent", Selector: "1.0"})
+	require.NoError(t, err)
+	require.Equal(t, "1.0.1", v.Version)
+	require.False(t, v.Recall.InForce())
+	was, err := c.Reinstate(t.Context(), "parent", "1.0.0", "you", moment)
+	require.NoError(t, err)
+	require.True(t, was)
+	require.NoError(t, usable("grandchild"))
+	was, err = c.Reinstate(t.Context(), "parent", "1.0.0", "you", moment)
+	require.NoError(t, err)
+	require.False(t, was)
+
+	family, err := c.Family(t.Context(), "child", "1.0.0", 0)
+	require.NoError(t, err)
+	var refs []string
+	for _, r := range family {
+		refs = append(refs, r.Ref())
+	}
+	require.Equal(t, []string{"parent@1.0.0", "child@1.0.0", "grandchild@1.0.0"}, refs)
+	family, err = c.Family(t.Context(), "parent", "1.0.0", 1)
+	require.NoError(t, err)
+	require.Len(t, family, 2)
 }

@@ -9,10 +9,12 @@ import (
 
 // Move is one move of a tag.
 type Move struct {
+	Image   string    `json:"image,omitempty"`
 	Tag     string    `json:"tag"`
-	Was     string    `json:"was,omitempty"` // version it pointed at before
-	Version string    `json:"version"`
+	Was     string    `json:"was,omitempty"`     // version it pointed at before
+	Version string    `json:"version,omitempty"` // "" if it was removed
 	Who     string    `json:"who"`
+	Why     string    `json:"why,omitempty"`
 	At      time.Time `json:"at"`
 }
 
@@ -29,45 +31,60 @@ type Placement struct {
 	Verified time.Time `json:"verified"`
 }
 
-// SetTags lets tags point at a version, all or none, and keeps the moves. A tag that points
-// there already does not move.
-func (c *Catalog) SetTags(ctx context.Context, image, version string, tags []string, who string, at time.Time) ([]Move, error) {
-	var moves []Move
-	err := c.in(ctx, func(tx *sql.Tx) error {
-		for _, tag := range tags {
-			m := Move{Tag: tag, Version: version, Who: who, At: at}
-			err := tx.QueryRowContext(ctx, "SELECT version FROM tags WHERE image = ? AND tag = ?", image, tag).Scan(&m.Was)
+// MoveTags lets tags of one or several images point at versions, or removes those without one, all
+// or none, and keeps the moves. Was of each is filled in. A tag that points there already does not move.
+func (c *Catalog) MoveTags(ctx context.Context, moves []Move) error {
+	return c.in(ctx, func(tx *sql.Tx) error {
+		for i := range moves {
+			m := &moves[i]
+			err := tx.QueryRowContext(ctx, "SELECT version FROM tags WHERE image = ? AND tag = ?", m.Image, m.Tag).Scan(&m.Was)
 			if err != nil && !errors.Is(err, sql.ErrNoRows) {
 				return err
 			}
-			moves = append(moves, m)
-			if m.Was == version {
+			if m.Was == m.Version {
 				continue
 			}
-			if _, err := tx.ExecContext(ctx, `INSERT INTO tags (image, tag, version) VALUES (?, ?, ?)
-				ON CONFLICT (image, tag) DO UPDATE SET version = excluded.version`, image, tag, version); err != nil {
+			if m.Version == "" {
+				_, err = tx.ExecContext(ctx, "DELETE FROM tags WHERE image = ? AND tag = ?", m.Image, m.Tag)
+			} else {
+				_, err = tx.ExecContext(ctx, `INSERT INTO tags (image, tag, version) VALUES (?, ?, ?)
+					ON CONFLICT (image, tag) DO UPDATE SET version = excluded.version`, m.Image, m.Tag, m.Version)
+			}
+			if err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO tag_moves (image, tag, was, version, who, at) VALUES (?, ?, ?, ?, ?, ?)",
-				image, tag, m.Was, version, who, stamp(at)); err != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO tag_moves (image, tag, was, version, who, why, at) VALUES (?, ?, ?, ?, ?, ?, ?)",
+				m.Image, m.Tag, m.Was, m.Version, m.Who, m.Why, stamp(m.At)); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
-	return moves, err
 }
 
 // Moves lists the moves of an image's tags, newest first.
 func (c *Catalog) Moves(ctx context.Context, image string) ([]Move, error) {
-	rows, err := c.db.QueryContext(ctx, "SELECT tag, was, version, who, at FROM tag_moves WHERE image = ? ORDER BY number DESC", image)
+	rows, err := c.db.QueryContext(ctx, "SELECT tag, was, version, who, why, at FROM tag_moves WHERE image = ? ORDER BY number DESC", image)
 	return collect(rows, err, func(rows *sql.Rows) (Move, error) {
 		var m Move
 		var at string
-		err := rows.Scan(&m.Tag, &m.Was, &m.Version, &m.Who, &at)
+		err := rows.Scan(&m.Tag, &m.Was, &m.Version, &m.Who, &m.Why, &at)
 		m.At = unstamp(at)
 		return m, err
 	})
+}
+
+// Tags lists the tags of every version that has any, by reference.
+func (c *Catalog) Tags(ctx context.Context) (map[string][]string, error) {
+	tags := map[string][]string{}
+	rows, err := c.db.QueryContext(ctx, "SELECT image || '@' || version, tag FROM tags ORDER BY image, tag")
+	_, err = collect(rows, err, func(rows *sql.Rows) (ref string, err error) {
+		var tag string
+		err = rows.Scan(&ref, &tag)
+		tags[ref] = append(tags[ref], tag)
+		return ref, err
+	})
+	return tags, err
 }
 
 // Place records a placement that was verified; a repeated one takes the new time.

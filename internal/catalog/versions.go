@@ -50,6 +50,7 @@ type Version struct {
 	Labels      map[string]string `json:"labels"`
 	Artifacts   []Artifact        `json:"artifacts"`
 	Tags        []string          `json:"tags"`
+	Recall      *Recall           `json:"recall,omitempty"` // in force or planned, its own or an ancestor's
 }
 
 // Tree is what a variant of a version consists of.
@@ -203,13 +204,28 @@ func (c *Catalog) Versions(ctx context.Context, image string) ([]Version, error)
 	if image != "" {
 		where, args = "WHERE v.image = ? ", []any{image}
 	}
-	rows, err := c.db.QueryContext(ctx, versionColumns+where+"ORDER BY v.image, v.major DESC, v.minor DESC, v.patch DESC", args...)
-	return collect(rows, err, readVersion)
+	return c.versions(ctx, where+"ORDER BY v.image, v.major DESC, v.minor DESC, v.patch DESC", args...)
 }
 
-// Resolve finds the version that a reference means; else a *NotFoundError.
+// versions reads versions with their recalls.
+func (c *Catalog) versions(ctx context.Context, where string, args ...any) ([]Version, error) {
+	rows, err := c.db.QueryContext(ctx, versionColumns+where, args...)
+	list, err := collect(rows, err, readVersion)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	recalled, err := c.Recalled(ctx)
+	for i := range list {
+		list[i].Recall = recalled[list[i].Ref()]
+	}
+	return list, err
+}
+
+// Resolve finds the version that a reference means; else a *NotFoundError. Where the reference
+// leaves the choice, it is the newest version that is not recalled, and a *RecalledError if all are.
 func (c *Catalog) Resolve(ctx context.Context, ref definition.Ref) (*Version, error) {
 	where, args := "WHERE v.image = ?", []any{ref.Image}
+	free := ref.Selector == "" || ref.IsSeries()
 	switch {
 	case ref.Selector == "":
 	case ref.IsVersion():
@@ -220,15 +236,27 @@ func (c *Catalog) Resolve(ctx context.Context, ref definition.Ref) (*Version, er
 	default:
 		where, args = where+" AND v.version = (SELECT version FROM tags WHERE image = v.image AND tag = ?)", append(args, ref.Selector)
 	}
-	rows, err := c.db.QueryContext(ctx, versionColumns+where+" ORDER BY v.major DESC, v.minor DESC, v.patch DESC LIMIT 1", args...)
-	list, err := collect(rows, err, readVersion)
+	where += " ORDER BY v.major DESC, v.minor DESC, v.patch DESC"
+	list, err := c.versions(ctx, where+" LIMIT 1", args...)
 	if err != nil {
 		return nil, err
 	}
 	if len(list) == 0 {
 		return nil, c.notFound(ctx, ref)
 	}
-	return &list[0], nil
+	if !free || list[0].Usable() == nil {
+		return &list[0], nil
+	}
+	first := list[0].Usable()
+	if list, err = c.versions(ctx, where, args...); err != nil {
+		return nil, err
+	}
+	for i := range list {
+		if list[i].Usable() == nil {
+			return &list[i], nil
+		}
+	}
+	return nil, first
 }
 
 // notFound explains why a reference means nothing.

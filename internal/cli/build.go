@@ -26,18 +26,20 @@ import (
 
 var cmdBuild = &command{
 	lines: true,
-	name:  "build", group: "build", args: "IMAGE…", least: 1, most: -1,
+	name:  "build", group: "build", args: "IMAGE…, or --due", most: -1,
 	summary: "build images: run their stages, seal, capture, register a version",
 	text: `Builds images and their variants, as many at once as --jobs says; an image waits for its
 parent if that is built by the same command. One that fails does not stop the others. A
 stage that an earlier build ran with the same content on the same tree is reused; the others
 say why they run. If nothing changed since the newest version, no new version is made;
---force makes one, --from runs a stage and those after it anew. A build that fails registers
+--force makes one, --from runs a stage and those after it anew. --due builds what 'zygos due'
+lists and what follows from it, as long as it is still due when its turn comes. A build that fails registers
 nothing; its finished stages are kept. Ctrl-C, or 'zygos cancel' from elsewhere, stops at
 once and leaves nothing running.`,
 	example: "zygos build ebb-base\nzygos build turbine-link tide-desk --jobs 2\nzygos build turbine-link --set site=south\nzygos build turbine-link --from link",
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.BoolVar(&in.set.force, "force", false, "make a version even if nothing changed")
+		fs.BoolVar(&in.set.due, "due", false, "build every image that is due, and those that follow")
 		fs.IntVar(&in.set.jobs, "jobs", runtime.NumCPU(), "run `N` stages and captures at once")
 		planFlags(fs, in)
 	},
@@ -124,6 +126,14 @@ type job struct {
 }
 
 func runBuild(ctx context.Context, in *invocation, p *place) error {
+	if in.set.due {
+		if err := p.addDue(ctx, in); err != nil || len(in.args) == 0 {
+			return err
+		}
+	}
+	if len(in.args) == 0 {
+		return wrongUse("name the images to build, or say --due; 'zygos help build' shows how")
+	}
 	names := slices.Clone(in.args)
 	slices.Sort(names)
 	names = slices.Compact(names)
@@ -146,6 +156,26 @@ func runBuild(ctx context.Context, in *invocation, p *place) error {
 	}
 	b := builder{in: in, p: p, options: o, many: len(jobs) > 1}
 	return b.all(ctx, jobs)
+}
+
+// addDue makes the images that are due, and those that follow, the ones to build.
+func (p *place) addDue(ctx context.Context, in *invocation) error {
+	list, err := p.due(ctx, in.args, plan.Options{})
+	if err != nil {
+		return err
+	}
+	in.args = nil
+	for _, d := range list {
+		for _, name := range append([]string{d.Image}, d.Follows...) {
+			if !slices.Contains(in.args, name) {
+				in.args = append(in.args, name)
+			}
+		}
+	}
+	if len(list) == 0 {
+		_, err = fmt.Fprintln(in.out, "Nothing is due")
+	}
+	return err
 }
 
 // jobs lists the images to build, each with the one among them that it is built on.

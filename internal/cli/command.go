@@ -69,6 +69,19 @@ type settings struct {
 	follow  bool
 	steps   bool
 	against string
+	back    bool
+	remove  bool
+	why     string
+	yes     bool
+	depth   int
+	due     bool
+	tag     string
+	base    string
+	only    string
+	age     string
+	most    int
+	// descendants of a version that is recalled
+	descendants bool
 }
 
 // wordsFlag is a flag that may be given several times, each time with one value.
@@ -97,7 +110,7 @@ func init() {
 		cmdDemo, cmdNew, cmdDoctor,
 		cmdBases, cmdScripts, cmdLint, cmdPreview,
 		cmdBuild, cmdBuilds, cmdLog, cmdCancel, cmdEnter, cmdSweep,
-		cmdList, cmdShow, cmdTag,
+		cmdList, cmdShow, cmdTag, cmdLineage, cmdDue, cmdRecall, cmdReinstate,
 		cmdPublish, cmdRegions, cmdManifest, cmdLocate,
 		cmdHelp, cmdSchema, cmdCompletion, cmdVersion,
 	}

@@ -42,6 +42,8 @@ func exitCode(err error) int {
 		cancelled  *build.CancelledError
 		leak       *build.LeakError
 		taken      *catalog.TakenError
+		recalled   *catalog.RecalledError
+		rule       *ruleError
 		incomplete *incompleteError
 		exit       *exitError
 	)
@@ -56,7 +58,7 @@ func exitCode(err error) int {
 		return exitDefinition
 	case errors.As(err, &failure), errors.As(err, &leak):
 		return exitScript
-	case errors.As(err, &taken):
+	case errors.As(err, &taken), errors.As(err, &recalled), errors.As(err, &rule):
 		return exitRefused
 	case errors.As(err, &incomplete):
 		return exitIncomplete

@@ -15,29 +15,91 @@ import (
 
 var cmdList = &command{
 	name: "list", group: "keep", args: "[IMAGE]", most: 1,
-	summary: "list versions: tags, age, size, regions",
-	text:    "Lists all versions of all images, or of one, newest first.",
-	example: "zygos list\nzygos list turbine-link --json",
-	run: opened(false, func(ctx context.Context, in *invocation, p *place) error {
-		image := ""
-		if len(in.args) > 0 {
-			image = in.args[0]
-		}
-		versions, err := p.catalog.Versions(ctx, image)
-		if err != nil {
+	summary: "list versions: tags, age, size, regions, state",
+	text: `Lists versions of all images, or of one, newest first; all, or those that every flag given
+holds for. --only takes usable, recalled or planned (to be recalled); --age takes versions younger than that.`,
+	example: "zygos list\nzygos list turbine-link --json\nzygos list --where owner=controls --tag stable\nzygos list --region kelp-bay --only recalled",
+	flags: func(fs *flag.FlagSet, in *invocation) {
+		fs.Var(&in.set.inputs, "where", "versions with the label `KEY=VALUE`; may be repeated")
+		fs.StringVar(&in.set.tag, "tag", "", "versions that `TAG` points at")
+		fs.StringVar(&in.set.base, "base", "", "versions built on `NAME` or NAME@VERSION")
+		fs.StringVar(&in.set.region, "region", "", "versions placed in `REGION`")
+		fs.StringVar(&in.set.only, "only", "", "usable, recalled or planned: versions in that `STATE`")
+		fs.StringVar(&in.set.age, "age", "", "versions younger than `AGE`, for instance 7d")
+		fs.IntVar(&in.set.most, "most", 0, "at most `N` versions; default all")
+	},
+	run: opened(false, runList),
+}
+
+func runList(ctx context.Context, in *invocation, p *place) error {
+	image := ""
+	if len(in.args) > 0 {
+		image = in.args[0]
+	}
+	versions, err := p.catalog.Versions(ctx, image)
+	if err != nil {
+		return err
+	}
+	if len(versions) == 0 && image != "" {
+		if _, err := p.Image(image); err != nil {
 			return err
 		}
-		if len(versions) == 0 && image != "" {
-			if _, err := p.Image(image); err != nil {
-				return err
+	}
+	placements, err := p.catalog.Placements(ctx, image, "", in.set.region)
+	if err != nil {
+		return err
+	}
+	regions := regionsOf(placements)
+	holds, err := in.filter(regions)
+	if err != nil {
+		return err
+	}
+	all := len(versions)
+	versions = slices.DeleteFunc(versions, func(v catalog.Version) bool { return !holds(&v) })
+	if all > 0 && len(versions) == 0 && !in.json {
+		in.note("none of %s fits; 'zygos list' shows all", counted(all, "version"))
+		return nil
+	}
+	if found := len(versions); in.set.most > 0 && found > in.set.most {
+		versions = versions[:in.set.most]
+		defer in.note("%d more; a larger --most lists them", found-in.set.most)
+	}
+	return in.writeVersions(versions, regions)
+}
+
+// filter says which versions the flags of list ask for.
+func (in *invocation) filter(regions map[string][]string) (func(*catalog.Version) bool, error) {
+	labels := map[string]string{}
+	for _, text := range in.set.inputs {
+		key, value, ok := strings.Cut(text, "=")
+		if !ok {
+			return nil, wrongUse("--where %q has no '='; write --where KEY=VALUE", text)
+		}
+		labels[key] = value
+	}
+	var youngest time.Duration
+	if in.set.age != "" {
+		var err error
+		if youngest, err = definition.ParseAge(in.set.age); err != nil {
+			return nil, wrongUse("--age is %q; write for instance 12h or 7d", in.set.age)
+		}
+	}
+	states := map[string]string{"": "", "usable": "", "recalled": "recalled", "planned": "recall planned"}
+	if _, ok := states[in.set.only]; !ok {
+		return nil, wrongUse("--only is %q; choose usable, recalled or planned", in.set.only)
+	}
+	return func(v *catalog.Version) bool {
+		for key, value := range labels {
+			if v.Labels[key] != value {
+				return false
 			}
 		}
-		placements, err := p.catalog.Placements(ctx, image, "", "")
-		if err != nil {
-			return err
-		}
-		return in.writeVersions(versions, regionsOf(placements))
-	}),
+		return (in.set.tag == "" || slices.Contains(v.Tags, in.set.tag)) &&
+			(in.set.base == "" || in.set.base == v.BaseName || in.set.base == v.BaseName+"@"+v.BaseVersion) &&
+			(in.set.region == "" || len(regions[v.Ref()]) > 0) &&
+			(in.set.only == "" || recallWord(v) == states[in.set.only]) &&
+			(youngest == 0 || time.Since(v.Created) < youngest)
+	}, nil
 }
 
 // listed is a version as list writes it.
@@ -80,9 +142,9 @@ func (in *invocation) writeVersions(versions []catalog.Version, regions map[stri
 			formats = append(formats, shape(a.Variant, a.Format))
 		}
 		rows = append(rows, []string{v.Image, v.Version, dash(strings.Join(v.Tags, ", ")), age(v.Created), mib(bytes),
-			strings.Join(formats, ", "), v.BaseName + "@" + v.BaseVersion, dash(strings.Join(regions[v.Ref()], ", "))})
+			strings.Join(formats, ", "), v.BaseName + "@" + v.BaseVersion, dash(strings.Join(regions[v.Ref()], ", ")), dash(recallWord(&v))})
 	}
-	if err := in.columns([]string{"IMAGE", "VERSION", "TAGS", "AGE", "SIZE", "ARTIFACTS", "BASE", "REGIONS"}, rows); err != nil {
+	if err := in.columns([]string{"IMAGE", "VERSION", "TAGS", "AGE", "SIZE", "ARTIFACTS", "BASE", "REGIONS", "STATE"}, rows); err != nil {
 		return err
 	}
 	in.next("zygos show " + versions[0].Ref())
@@ -125,6 +187,13 @@ func runShow(ctx context.Context, in *invocation, p *place) error {
 	}
 	rows := [][2]string{{"version", in.paint(bold, v.Ref())}, {"tags", dash(strings.Join(v.Tags, ", "))},
 		{"base", fmt.Sprintf("%s@%s  %s", v.BaseName, v.BaseVersion, v.BaseDigest)}, {"created", when(v.Created) + ", " + age(v.Created) + " ago"}}
+	if r := v.Recall; r != nil {
+		through := ""
+		if r.Image != v.Image || r.Version != v.Version {
+			through = fmt.Sprintf(" through %s@%s", r.Image, r.Version)
+		}
+		rows = append(rows, [2]string{"state", in.paint(red, recallWord(v)) + fmt.Sprintf("%s: %s (by %s, from %s)", through, r.Why, r.Who, when(r.Since))})
+	}
 	for _, b := range builds {
 		if b.ID == v.Build {
 			rows = append(rows, [2]string{"build", fmt.Sprintf("%s by %s in %s", b.ID, b.Who, human(b.Ended.Sub(b.Started)))})
@@ -156,7 +225,11 @@ func runShow(ctx context.Context, in *invocation, p *place) error {
 		if m.Was != "" {
 			was = "was " + m.Was
 		}
-		rows = append(rows, [2]string{"tag move", fmt.Sprintf("%s -> %s (%s) by %s, %s", m.Tag, m.Version, was, m.Who, when(m.At))})
+		to := m.Version
+		if to == "" {
+			to = "removed"
+		}
+		rows = append(rows, [2]string{"tag move", strings.TrimSuffix(fmt.Sprintf("%s -> %s (%s) by %s, %s: %s", m.Tag, to, was, m.Who, when(m.At), m.Why), ": ")})
 	}
 	in.pairs(rows)
 	if len(placements) == 0 && p.publishes(v.Image) {
@@ -165,87 +238,6 @@ func runShow(ctx context.Context, in *invocation, p *place) error {
 		in.next("zygos manifest " + v.Ref())
 	}
 	return nil
-}
-
-var cmdTag = &command{
-	name: "tag", group: "keep", args: "REF [TAG…]", least: 1, most: -1,
-	summary: "let tags point at a version; without TAG, show an image's tags and their moves",
-	text: `A tag is a movable name for one version of an image; each move is kept with its time and who
-made it. Regions that hold the version learn of the move in their index.`,
-	example: "zygos tag turbine-link@2.3.0 stable\nzygos tag turbine-link",
-	run:     opened(false, runTag),
-}
-
-func runTag(ctx context.Context, in *invocation, p *place) error {
-	for _, tag := range in.args[1:] {
-		if reason := definition.CheckTag(tag); reason != "" {
-			return wrongUse("%s", reason)
-		}
-	}
-	v, err := p.resolve(ctx, in.args[0])
-	if err != nil {
-		return err
-	}
-	if len(in.args) == 1 {
-		return in.writeMoves(ctx, p, v.Image)
-	}
-	moves, err := p.catalog.SetTags(ctx, v.Image, v.Version, in.args[1:], who(), time.Now())
-	if err != nil {
-		return err
-	}
-	if in.json {
-		if err := in.writeJSON(moves); err != nil {
-			return err
-		}
-	}
-	for _, m := range moves {
-		text := fmt.Sprintf("%s@%s -> %s", v.Image, m.Tag, m.Version)
-		switch m.Was {
-		case "":
-		case m.Version:
-			text += " (as before)"
-		default:
-			text += fmt.Sprintf(" (was %s)", m.Was)
-		}
-		if !in.json {
-			fmt.Fprintln(in.out, text)
-		}
-	}
-	if err := p.refresh(ctx, v.Image); err != nil {
-		return err
-	}
-	if p.publishes(v.Image) {
-		in.next("zygos publish " + v.Image + "@" + in.args[1])
-	} else {
-		in.next("zygos show " + v.Image + "@" + in.args[1])
-	}
-	return nil
-}
-
-func (in *invocation) writeMoves(ctx context.Context, p *place, image string) error {
-	moves, err := p.catalog.Moves(ctx, image)
-	if err != nil {
-		return err
-	}
-	if in.json {
-		return in.writeJSON(append([]catalog.Move{}, moves...))
-	}
-	if len(moves) == 0 {
-		in.note("%s has no tags yet", image)
-		in.next(fmt.Sprintf("zygos tag %s stable", image))
-		return nil
-	}
-	seen := map[string]bool{}
-	var rows [][]string
-	for _, m := range moves {
-		state := "moved on"
-		if !seen[m.Tag] {
-			state = "now"
-		}
-		seen[m.Tag] = true
-		rows = append(rows, []string{m.Tag, m.Version, dash(m.Was), state, when(m.At), m.Who})
-	}
-	return in.columns([]string{"TAG", "VERSION", "WAS", "STATE", "MOVED", "WHO"}, rows)
 }
 
 var cmdRegions = &command{
@@ -335,6 +327,9 @@ func runLocate(ctx context.Context, in *invocation, p *place) error {
 	}
 	v, err := p.resolve(ctx, in.args[0])
 	if err != nil {
+		return err
+	}
+	if err := v.Usable(); err != nil {
 		return err
 	}
 	list, err := p.catalog.Placements(ctx, v.Image, v.Version, in.set.region)

@@ -130,6 +130,9 @@ func (p *place) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, e
 	if err != nil {
 		return nil, err
 	}
+	if err := v.Usable(); err != nil {
+		return nil, err
+	}
 	parent := &plan.Parent{Version: v.Version, Trees: map[string][]string{}, Epoch: v.Epoch}
 	for _, t := range v.Trees {
 		parent.Trees[t.Variant] = t.Layers
@@ -140,7 +143,8 @@ func (p *place) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, e
 func (p *place) Newest(ctx context.Context, image, version string) (*plan.Newest, error) {
 	v, err := p.catalog.Resolve(ctx, definition.Ref{Image: image, Selector: version})
 	var missing *catalog.NotFoundError
-	if errors.As(err, &missing) {
+	var recalled *catalog.RecalledError
+	if errors.As(err, &missing) || errors.As(err, &recalled) {
 		return nil, nil
 	}
 	if err != nil {

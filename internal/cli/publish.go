@@ -58,6 +58,9 @@ func runPublish(ctx context.Context, in *invocation, p *place) error {
 	if err != nil {
 		return err
 	}
+	if err := v.Usable(); err != nil {
+		return err
+	}
 	regions, err := p.regionsFor(in, v)
 	if err != nil {
 		return err
@@ -290,15 +293,15 @@ func (p *place) writeIndex(ctx context.Context, r *definition.Region) error {
 	if err != nil {
 		return err
 	}
-	versions, err := p.catalog.Versions(ctx, "")
+	tags, err := p.catalog.Tags(ctx)
 	if err != nil {
 		return err
 	}
-	tags := map[string][]string{}
-	for _, v := range versions {
-		tags[v.Ref()] = v.Tags
+	recalled, err := p.catalog.Recalled(ctx)
+	if err != nil {
+		return err
 	}
-	text, err := manifest.Canonical(manifest.IndexOf(r.Name, placements, func(image, version string) []string { return tags[image+"@"+version] }))
+	text, err := manifest.Canonical(manifest.IndexOf(r.Name, placements, func(ref string) []string { return tags[ref] }, func(ref string) *catalog.Recall { return recalled[ref] }))
 	if err != nil {
 		return err
 	}

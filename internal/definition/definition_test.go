@@ -156,7 +156,9 @@ func TestEveryProblemHasItsPlaceAndWhatToDo(t *testing.T) {
 		"name clash":              {map[string]string{"images/field-os.toml": goodImage}, `base "field-os" has the name of an image`},
 		"checksum":                {map[string]string{"zygos.toml": strings.Replace(goodOrg, zeros, "abc", 1)}, `zygos.toml:6:10: "abc" is no SHA-256 checksum`},
 		"region kind":             {org("[region.x]\nkind = \"registry\"\nurl = \"https://x.example\"\n"), `kind of region "registry" is not supported yet`},
-		"tag rules":               {org("[tag.stable]\nneeds = [\"checks\"]\n"), `"tag" in the file is not supported yet`},
+		"tag rules":               {org("[tag.stable]\nneeds = [\"checks\"]\n"), `need "checks" is not supported yet; supported are regions, age, from`},
+		"tag's age":               {org("[tag.stable]\nneeds = [\"age:old\"]\n"), `"age:old" says no age`},
+		"tag's origin":            {org("[tag.stable]\nneeds = [\"from:1.2\"]\n"), `"from:1.2" names no tag`},
 		"no artifact":             {image(goodImage[:strings.Index(goodImage, "[[artifact]]")]), `image a has no artifact`},
 		"wrong tag selector":      {image(strings.Replace(goodImage, `"field-os"`, `"a@@b"`, 1)), `is no base and no reference`},
 	} {

@@ -14,7 +14,8 @@ type Organisation struct {
 	File    string
 	Bases   []Base   // in order of appearance
 	Regions []Region // in order of appearance
-	Budget  int64    // bytes that the state may take, as far as it can be helped; 0 for any
+	Tags    []TagRule
+	Budget  int64 // bytes that the state may take, as far as it can be helped; 0 for any
 }
 
 // Base is an outside starting point with a checksum.
@@ -33,6 +34,47 @@ type Region struct {
 	Path    string   // of a folder; relative to the workspace
 	Formats []string // what the region takes; empty for all
 	Pos     Pos
+}
+
+// TagRule says what must hold before a tag may point at a version: "regions", "age:24h", "from:TAG".
+type TagRule struct {
+	Tag   string
+	Needs []string
+}
+
+// TagNeeds lists what a tag needs.
+func (o *Organisation) TagNeeds(tag string) []string {
+	for _, r := range o.Tags {
+		if r.Tag == tag {
+			return r.Needs
+		}
+	}
+	return nil
+}
+
+func readTagRule(e *entry, problems *Problems) TagRule {
+	r := TagRule{Tag: e.name}
+	if reason := CheckTag(e.name); reason != "" {
+		problems.add(e.pos, reason, "rename the rule")
+	}
+	for _, n := range e.table.texts("needs") {
+		kind, value, _ := strings.Cut(n.text, ":")
+		ok := problems.oneOf("need", kind, n.pos, []string{"regions", "age", "from"}, []string{"checks", "signed"})
+		age, err := ParseAge(value)
+		switch {
+		case !ok:
+			continue
+		case kind == "age" && (err != nil || age <= 0):
+			problems.add(n.pos, fmt.Sprintf("%q says no age", n.text), `write for instance "age:24h" or "age:7d"`)
+		case kind == "from" && CheckTag(value) != "":
+			problems.add(n.pos, fmt.Sprintf("%q names no tag", n.text), `write for instance "from:candidate"`)
+		case kind == "regions" && value != "":
+			problems.add(n.pos, fmt.Sprintf("%q takes no value", kind), `write "regions"; those of the image's [publish] are meant`)
+		}
+		r.Needs = append(r.Needs, n.text)
+	}
+	e.table.done()
+	return r
 }
 
 // Base finds a base by name.
@@ -124,7 +166,10 @@ func ReadOrganisation(root string, problems *Problems) *Organisation {
 		o.Budget = state.size("budget")
 		state.done()
 	}
-	t.later("tag", "keep", "catalog")
+	for _, e := range t.named("tag") {
+		o.Tags = append(o.Tags, readTagRule(e, problems))
+	}
+	t.later("keep", "catalog")
 	t.done()
 	return o
 }

@@ -104,6 +104,14 @@ type Version struct {
 	Version   string   `json:"version"`
 	Tags      []string `json:"tags"`
 	Artifacts []Local  `json:"artifacts"`
+	Recall    *Recall  `json:"recall,omitempty"`
+}
+
+// Recall says that a version must not be used from a time on.
+type Recall struct {
+	Since string `json:"since"`
+	Why   string `json:"why"`
+	By    string `json:"by"` // version that was recalled: this one or an ancestor
 }
 
 // Local is an artifact as a region holds it.
@@ -116,12 +124,16 @@ type Local struct {
 }
 
 // IndexOf makes a region's index from its placements, which come by image, newest version first.
-func IndexOf(region string, placements []catalog.Placement, tags func(image, version string) []string) *Index {
+func IndexOf(region string, placements []catalog.Placement, tags func(ref string) []string, recall func(ref string) *catalog.Recall) *Index {
 	x := &Index{Schema: "zygos.region/1", Region: region, Versions: []Version{}}
 	for _, p := range placements {
 		last := len(x.Versions) - 1
 		if last < 0 || x.Versions[last].Image != p.Image || x.Versions[last].Version != p.Version {
-			x.Versions = append(x.Versions, Version{Image: p.Image, Version: p.Version, Tags: append([]string{}, tags(p.Image, p.Version)...)})
+			v := Version{Image: p.Image, Version: p.Version, Tags: append([]string{}, tags(p.Image+"@"+p.Version)...)}
+			if r := recall(p.Image + "@" + p.Version); r != nil {
+				v.Recall = &Recall{Since: stamp(r.Since), Why: r.Why, By: r.Image + "@" + r.Version}
+			}
+			x.Versions = append(x.Versions, v)
 			last++
 		}
 		x.Versions[last].Artifacts = append(x.Versions[last].Artifacts, Local{p.ID, p.Variant, p.Format, p.Artifact, p.Location})

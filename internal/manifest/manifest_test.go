@@ -84,7 +84,14 @@ func TestRegionIndexGroupsByVersion(t *testing.T) {
 	other := placement("north", "zy-3")
 	other.Version = "2.3.3"
 	x := manifest.IndexOf("north", []catalog.Placement{placement("north", "zy-1"), placement("north", "zy-2"), other},
-		func(_, version string) []string { return map[string][]string{"2.3.4": {"stable"}}[version] })
+		func(ref string) []string { return map[string][]string{"turbine-link@2.3.4": {"stable"}}[ref] },
+		func(ref string) *catalog.Recall {
+			if ref != "turbine-link@2.3.4" {
+				return nil
+			}
+			return &catalog.Recall{Image: "ebb-base", Version: "1.4.0", Why: "a hole", Since: moment, Descendants: true}
+		})
+	require.Equal(t, "ebb-base@1.4.0", x.Versions[0].Recall.By)
 	require.Len(t, x.Versions, 2)
 	require.Len(t, x.Versions[0].Artifacts, 2)
 	require.Equal(t, []string{"stable"}, x.Versions[0].Tags)

@@ -1,0 +1,139 @@
+package catalog
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"time"
+)
+
+// Recall withdraws a version, and with it its descendants if it says so.
+type Recall struct {
+	Image       string    `json:"image"`
+	Version     string    `json:"version"` // that was recalled itself
+	Why         string    `json:"why"`
+	Who         string    `json:"who"`
+	At          time.Time `json:"at"`
+	Since       time.Time `json:"since"` // in force from then on
+	Descendants bool      `json:"descendants"`
+}
+
+// InForce says whether the recall holds now, or is planned.
+func (r *Recall) InForce() bool { return !r.Since.After(time.Now()) }
+
+// RecalledError refuses the use of a version that is recalled.
+type RecalledError struct {
+	Image, Version string
+	Recall         Recall
+}
+
+func (e *RecalledError) Error() string {
+	through := ""
+	if e.Recall.Image != e.Image || e.Recall.Version != e.Version {
+		through = fmt.Sprintf(" through its ancestor %s@%s", e.Recall.Image, e.Recall.Version)
+	}
+	return fmt.Sprintf("%s@%s is recalled%s: %s (by %s, %s). Use another version, or undo it: zygos reinstate %s@%s",
+		e.Image, e.Version, through, e.Recall.Why, e.Recall.Who, e.Recall.Since.UTC().Format(time.RFC3339), e.Recall.Image, e.Recall.Version)
+}
+
+// Usable is a *RecalledError if the version is recalled now.
+func (v *Version) Usable() error {
+	if v.Recall != nil && v.Recall.InForce() {
+		return &RecalledError{v.Image, v.Version, *v.Recall}
+	}
+	return nil
+}
+
+// Recalled lists every version that is recalled or will be, itself or through an ancestor, by
+// reference; of several recalls, the one that holds first counts.
+func (c *Catalog) Recalled(ctx context.Context) (map[string]*Recall, error) {
+	type pair struct {
+		ref    string
+		recall Recall
+	}
+	rows, err := c.db.QueryContext(ctx, `WITH RECURSIVE hit (image, version, number, descendants) AS (
+			SELECT image, version, number, descendants FROM recalls WHERE ended = ''
+			UNION SELECT v.image, v.version, h.number, h.descendants FROM versions v JOIN hit h ON v.base_name = h.image AND v.base_version = h.version WHERE h.descendants = 1)
+		SELECT h.image, h.version, r.image, r.version, r.why, r.who, r.at, r.since, r.descendants FROM hit h JOIN recalls r ON r.number = h.number ORDER BY r.since, r.number`)
+	list, err := collect(rows, err, func(rows *sql.Rows) (pair, error) {
+		var p pair
+		var image, version, at, since string
+		err := rows.Scan(&image, &version, &p.recall.Image, &p.recall.Version, &p.recall.Why, &p.recall.Who, &at, &since, &p.recall.Descendants)
+		p.ref, p.recall.At, p.recall.Since = image+"@"+version, unstamp(at), unstamp(since)
+		return p, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	hit := map[string]*Recall{}
+	for i := range list {
+		if hit[list[i].ref] == nil {
+			hit[list[i].ref] = &list[i].recall
+		}
+	}
+	return hit, nil
+}
+
+// Recall withdraws a version. A version that is recalled itself already keeps that recall.
+func (c *Catalog) Recall(ctx context.Context, r Recall) error {
+	return c.in(ctx, func(tx *sql.Tx) error {
+		var n int
+		if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM recalls WHERE image = ? AND version = ? AND ended = ''", r.Image, r.Version).Scan(&n); err != nil {
+			return err
+		}
+		if n > 0 {
+			return fmt.Errorf("%s@%s is recalled already; 'zygos show %s@%s' tells by whom, 'zygos reinstate' undoes it", r.Image, r.Version, r.Image, r.Version)
+		}
+		_, err := tx.ExecContext(ctx, "INSERT INTO recalls (image, version, why, who, at, since, descendants) VALUES (?, ?, ?, ?, ?, ?, ?)",
+			r.Image, r.Version, r.Why, r.Who, stamp(r.At), stamp(r.Since), r.Descendants)
+		return err
+	})
+}
+
+// Reinstate ends the recall of a version and says whether there was one.
+func (c *Catalog) Reinstate(ctx context.Context, image, version, who string, at time.Time) (bool, error) {
+	result, err := c.db.ExecContext(ctx, "UPDATE recalls SET ended = ?, ended_by = ? WHERE image = ? AND version = ? AND ended = ''", stamp(at), who, image, version)
+	if err != nil {
+		return false, err
+	}
+	n, err := result.RowsAffected()
+	return n > 0, err
+}
+
+// Relative is a version in a family tree.
+type Relative struct {
+	Image       string    `json:"image"`
+	Version     string    `json:"version"`
+	BaseName    string    `json:"base_name"`
+	BaseVersion string    `json:"base_version"`
+	Created     time.Time `json:"created"`
+	Depth       int       `json:"depth"` // 0 for the version itself, negative for ancestors
+}
+
+// Ref is how a user names the version.
+func (r *Relative) Ref() string { return r.Image + "@" + r.Version }
+
+// Family lists a version with its ancestors, oldest first, and its descendants, at most depth
+// generations away; 0 for all.
+func (c *Catalog) Family(ctx context.Context, image, version string, depth int) ([]Relative, error) {
+	if depth == 0 {
+		depth = 1 << 20
+	}
+	rows, err := c.db.QueryContext(ctx, `WITH RECURSIVE
+		up (image, version, base_name, base_version, created, depth) AS (
+			SELECT image, version, base_name, base_version, created, 0 FROM versions WHERE image = ? AND version = ?
+			UNION SELECT v.image, v.version, v.base_name, v.base_version, v.created, u.depth - 1
+				FROM up u JOIN versions v ON v.image = u.base_name AND v.version = u.base_version WHERE u.depth > -?),
+		down (image, version, base_name, base_version, created, depth) AS (
+			SELECT image, version, base_name, base_version, created, 0 FROM versions WHERE image = ? AND version = ?
+			UNION SELECT v.image, v.version, v.base_name, v.base_version, v.created, d.depth + 1
+				FROM down d JOIN versions v ON v.base_name = d.image AND v.base_version = d.version WHERE d.depth < ?)
+		SELECT * FROM up UNION SELECT * FROM down ORDER BY depth, image, created`, image, version, depth, image, version, depth)
+	return collect(rows, err, func(rows *sql.Rows) (Relative, error) {
+		var r Relative
+		var created string
+		err := rows.Scan(&r.Image, &r.Version, &r.BaseName, &r.BaseVersion, &created, &r.Depth)
+		r.Created = unstamp(created)
+		return r, err
+	})
+}

@@ -116,8 +116,8 @@ func (r *run) slot(ctx context.Context) (release func(), err error) {
 	}
 }
 
-// alone holds a lock while run folders are made or looked through.
-func (e *Engine) alone(do func() error) error {
+// Alone does something while no build begins and no run folder is swept.
+func (e *Engine) Alone(do func() error) error {
 	if err := os.MkdirAll(filepath.Join(e.State, "locks"), 0o755); err != nil {
 		return err
 	}
@@ -146,7 +146,7 @@ func (e *Engine) newRunDir(ctx context.Context, p *plan.Plan) (dir string, hold 
 // layers from being thrown away meanwhile.
 func (e *Engine) Hold(ctx context.Context, name string, pins []string) (dir string, hold *os.File, err error) {
 	dir = filepath.Join(e.State, "run", name)
-	err = e.alone(func() error {
+	err = e.Alone(func() error {
 		if _, err := e.sweepRuns(ctx); err != nil {
 			return err
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -32,7 +33,7 @@ type Leftover struct {
 // and bytes that nothing in the catalog speaks of. keep says which of these stay.
 func (e *Engine) Sweep(ctx context.Context, alone bool, keep func(digest string) bool) ([]Leftover, error) {
 	var list []Leftover
-	err := e.alone(func() (err error) {
+	err := e.Alone(func() (err error) {
 		list, err = e.sweepRuns(ctx)
 		return err
 	})
@@ -190,7 +191,7 @@ func (e *Engine) Trim(ctx context.Context, build string) error {
 	if over <= 0 {
 		return nil
 	}
-	return e.alone(func() error {
+	return e.Alone(func() error {
 		failed, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(e.State), "failed", "b-*"))
 		for _, dir := range failed { // ids sort by time
 			if over <= 0 {
@@ -204,7 +205,7 @@ func (e *Engine) Trim(ctx context.Context, build string) error {
 				over -= bytes
 			}
 		}
-		pinned, since, err := e.needed(ctx)
+		pinned, since, err := e.needed(ctx, func(string) bool { return false })
 		if err != nil {
 			return err
 		}
@@ -213,14 +214,27 @@ func (e *Engine) Trim(ctx context.Context, build string) error {
 	})
 }
 
-// needed lists the layers of versions and running builds, and says when the oldest of these began.
-func (e *Engine) needed(ctx context.Context) (pinned map[string]bool, since time.Time, err error) {
+// Drop throws away those of some layers that no running build needs and no version but those that
+// are about to go, with their snapshots. Call it within Alone.
+func (e *Engine) Drop(ctx context.Context, some, goes func(name string) bool) error {
+	pinned, since, err := e.needed(ctx, goes)
+	if err == nil {
+		_, err = e.Layers.Evict(math.MaxInt64, since, func(digest string) bool { return pinned[digest] || !some(digest) })
+	}
+	return err
+}
+
+// needed lists the layers of running builds and of versions that stay, and says when the oldest build began.
+func (e *Engine) needed(ctx context.Context, goes func(ref string) bool) (pinned map[string]bool, since time.Time, err error) {
 	pinned, since = map[string]bool{}, time.Now()
 	versions, err := e.Catalog.Versions(ctx, "")
 	if err != nil {
 		return nil, since, err
 	}
 	for _, v := range versions {
+		if goes(v.Ref()) {
+			continue
+		}
 		for _, t := range v.Trees {
 			for _, digest := range t.Layers {
 				pinned[digest] = true

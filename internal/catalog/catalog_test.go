@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -52,10 +53,11 @@ func TestNextFreeNumberAndRefusals(t *testing.T) {
 		return v
 	}
 	require.Equal(t, "2.3.0", next("2.3", ""))
-	register(t, c, "a", "2.3.0", "2.3.9", "2.3.10", "2.10.0")
+	register(t, c, "a", "2.3.0", "2.3.9", "2.3.10", "2.10.0", "2.4.3")
+	require.NoError(t, c.Forget(t.Context(), "a", "2.4.3"))
 	register(t, c, "other", "2.3.50")
 	require.Equal(t, "2.3.11", next("2.3", ""))
-	require.Equal(t, "2.4.0", next("2.4", ""))
+	require.Equal(t, "2.4.4", next("2.4", ""), "the number of a version that is gone is not given again")
 	require.Equal(t, "2.3.12", next("", "2.3.12"))
 	require.Equal(t, "1.0.0", next("", "1.0.0"), "a lower series may get versions")
 	require.Contains(t, next("", "2.3.10"), "a 2.3.10 exists already; versions never change. The next free number of its series is 2.3.11")
@@ -286,4 +288,31 @@ func TestRecallsHoldForDescendantsAndEnd(t *testing.T) {
 	family, err = c.Family(t.Context(), "parent", "1.0.0", 1)
 	require.NoError(t, err)
 	require.Len(t, family, 2)
+}
+
+func TestWhatMayGoAndWhy(t *testing.T) {
+	old := time.Now().Add(-100 * 24 * time.Hour)
+	version := func(image, number, base, baseVersion string, tags ...string) catalog.Version {
+		return catalog.Version{Image: image, Version: number, BaseName: base, BaseVersion: baseVersion, Created: old, Tags: tags}
+	}
+	versions := []catalog.Version{
+		version("child", "1.0.3", "parent", "1.0.1"), version("child", "1.0.2", "parent", "1.0.0"), version("child", "1.0.1", "parent", "1.0.0", "stable"), version("child", "1.0.0", "os", "1"),
+		version("other", "1.0.0", "os", "1"),
+		version("parent", "1.0.2", "os", "1"), version("parent", "1.0.1", "os", "1"), version("parent", "1.0.0", "os", "1"), version("parent", "0.9.0", "os", "1"), version("parent", "0.8.0", "os", "1"),
+	}
+	versions[3].Recall = &catalog.Recall{Since: old}
+	placements := []catalog.Placement{{Region: "north", Image: "child", Version: "1.0.0"}, {Region: "north", Image: "child", Version: "1.0.2"}}
+	running := []catalog.Build{{ID: "b-1", Base: "parent@0.9.0"}}
+	why := map[string]string{}
+	for _, v := range catalog.Prunable(versions, placements, running, func(image string) catalog.Retention {
+		if image == "other" {
+			return catalog.Retention{}
+		}
+		return catalog.Retention{Days: 90}
+	}) {
+		why[v.Ref()] = strings.Join(v.Why, "; ")
+	}
+	require.Equal(t, map[string]string{"child@1.0.3": "the newest of the image", "child@1.0.2": "the newest in north", "child@1.0.1": "tagged stable", "child@1.0.0": "",
+		"other@1.0.0": "no [keep] says how many stay", "parent@1.0.2": "the newest of the image", "parent@1.0.1": "child@1.0.3 is built on it", "parent@1.0.0": "child@1.0.2 is built on it",
+		"parent@0.9.0": "build b-1 starts from it", "parent@0.8.0": ""}, why)
 }

@@ -118,14 +118,17 @@ func (c *Catalog) NextVersion(ctx context.Context, image, series, version string
 	return version, nil
 }
 
-// highest is the highest patch number of a series, -1 if it has no version.
+// highest is the highest patch number that a series ever had, -1 if it had no version. Numbers of
+// versions that were pruned are not given again.
 func (c *Catalog) highest(ctx context.Context, image, series string) (int64, error) {
 	major, minor, ok := definition.ParseSeries(series)
 	if !ok {
 		return 0, fmt.Errorf("%q is no series", series)
 	}
 	var patch int64
-	err := c.db.QueryRowContext(ctx, "SELECT coalesce(max(patch), -1) FROM versions WHERE image = ? AND major = ? AND minor = ?", image, major, minor).Scan(&patch)
+	err := c.db.QueryRowContext(ctx, `SELECT max(coalesce((SELECT max(patch) FROM versions WHERE image = ? AND major = ? AND minor = ?), -1),
+		coalesce((SELECT max(CAST(substr(version, ?) AS INTEGER)) FROM builds WHERE image = ? AND state = ? AND version LIKE ?), -1))`,
+		image, major, minor, len(series)+2, image, Registered, series+".%").Scan(&patch)
 	return patch, err
 }
 

@@ -130,3 +130,49 @@ func TestListIsFiltered(t *testing.T) {
 	p.fails(2, "choose usable, recalled or planned", "list", "--only", "x")
 	p.fails(2, "write for instance", "list", "--age", "old")
 }
+
+func TestPruneRemovesWhatNothingKeeps(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.family() // parent 0.1.0 is tagged, and has children
+		for range 3 {
+			p.ok("build", "newest", "--force")
+		}
+		p.define("lone", "field-os", "[[stage]]\nname = \"big\"\ninline = \"head -c 2000000 /dev/urandom > /big\"\n")
+		p.ok("build", "lone")
+		p.define("lone", "field-os", "[keep]\nversions = 1\n[[stage]]\nname = \"big\"\ninline = \"head -c 2000000 /dev/urandom > /big2\"\n")
+		p.ok("build", "lone")
+		require.Contains(t, p.ok("prune", "parent"), "0 versions to remove")
+		p.write("zygos.toml", p.read("zygos.toml")+"\n[keep]\nversions = 2\n")
+		out := p.ok("prune", "--all")
+		require.Regexp(t, `lone +0\.1\.0 .* goes`, out)
+		require.Regexp(t, `newest +0\.1\.1 .* goes`, out)
+		require.Regexp(t, `newest +0\.1\.0 .* stays +the newest in here`, out)
+		require.Regexp(t, `parent +0\.1\.0 .* stays +the newest of the image; tagged stable`, out)
+		require.Len(t, p.versions(), 8)
+		p.ok("publish", "newest")
+		layers, blobs := len(p.glob(".zygos/layers/*/index.jsonl")), len(p.glob(".zygos/store/blobs/sha256/*"))
+		require.Contains(t, p.ok("prune", "--yes"), "Removed 3 versions")
+		require.Less(t, len(p.glob(".zygos/layers/*/index.jsonl")), layers)
+		require.Less(t, len(p.glob(".zygos/store/blobs/sha256/*")), blobs)
+		require.Len(t, p.versions(), 5)
+		require.Empty(t, p.glob("regions/here/newest/0.1.0"))
+		require.NotContains(t, p.read("regions/here/index.json"), "0.1.0")
+		require.Contains(t, p.ok("prune", "--yes"), "0 versions to remove")
+		require.Contains(t, p.ok("sweep"), "Nothing to remove")
+		p.whole()
+		p.clean()
+		require.Equal(t, "2000000\n", p.ask("wc -c < /big2", "lone"))
+		p.ok("build", "newest", "lone", "--force")
+		require.Contains(t, p.ok("list", "lone"), "0.1.2", "a number is never given twice")
+	})
+}
+
+func TestPrunedIsAsGoodAsItSays(t *testing.T) {
+	p := me(t)
+	p.family()
+	p.write("zygos.toml", p.read("zygos.toml")+"\n[keep]\ndays = 30\n")
+	p.ok("build", "parent", "--force")
+	require.Regexp(t, `parent +0\.1\.0 .* younger than 30 days; tagged stable`, p.ok("prune", "--all"))
+	p.write("zygos.toml", strings.Replace(p.read("zygos.toml"), "days = 30", "", 1))
+	p.fails(3, "[keep] says nothing; add versions = 5, days = 90, or both", "prune")
+}

@@ -28,6 +28,7 @@ type Image struct {
 	Stages    []Stage
 	Limits    Limits
 	Keep      []string // seal groups to leave alone
+	Retention *Retention
 	Artifacts []Artifact
 	Regions   []string
 	pos       map[string]Pos // of keys that are checked against other files
@@ -149,6 +150,10 @@ func ReadImage(root, file string, problems *Problems) *Image {
 			img.pos["region "+region.text] = region.pos
 		}
 		p.done()
+	}
+	if keep := t.sub("keep"); keep != nil {
+		retention := readRetention(keep)
+		img.Retention = &retention
 	}
 	t.later("check")
 	t.done()

@@ -15,6 +15,7 @@ type Organisation struct {
 	Bases   []Base   // in order of appearance
 	Regions []Region // in order of appearance
 	Tags    []TagRule
+	Keep    Retention
 	Budget  int64 // bytes that the state may take, as far as it can be helped; 0 for any
 }
 
@@ -34,6 +35,21 @@ type Region struct {
 	Path    string   // of a folder; relative to the workspace
 	Formats []string // what the region takes; empty for all
 	Pos     Pos
+}
+
+// Retention says which versions prune leaves: the newest so many, and those younger than so many days.
+type Retention struct {
+	Versions int64
+	Days     int64
+}
+
+func readRetention(t *table) (r Retention) {
+	r.Versions, r.Days = t.count("versions", 1), t.count("days", 1)
+	if t.find("versions") == nil && t.find("days") == nil {
+		t.problems.add(t.pos, "[keep] says nothing", "add versions = 5, days = 90, or both")
+	}
+	t.done()
+	return r
 }
 
 // TagRule says what must hold before a tag may point at a version: "regions", "age:24h", "from:TAG".
@@ -169,7 +185,10 @@ func ReadOrganisation(root string, problems *Problems) *Organisation {
 	for _, e := range t.named("tag") {
 		o.Tags = append(o.Tags, readTagRule(e, problems))
 	}
-	t.later("keep", "catalog")
+	if keep := t.sub("keep"); keep != nil {
+		o.Keep = readRetention(keep)
+	}
+	t.later("catalog")
 	t.done()
 	return o
 }

@@ -160,6 +160,27 @@ func copyRange(ctx context.Context, to, from *os.File, at, end int64, told func(
 	return at, nil
 }
 
+// Remove also takes away the version's folder and its documents when no artifact is left in it.
+func (f folder) Remove(_ context.Context, location string) error {
+	dir := filepath.Dir(location)
+	if rel, err := filepath.Rel(f.dir, dir); err != nil || !filepath.IsLocal(rel) || rel == "." {
+		return fmt.Errorf("%s does not lie in region %s, %s", location, f.name, f.dir)
+	}
+	if err := os.Remove(location); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	for _, e := range entries {
+		if filepath.Ext(e.Name()) != ".json" {
+			return err // another artifact
+		}
+	}
+	return errors.Join(err, os.RemoveAll(dir))
+}
+
 func (f folder) Document(_ context.Context, name string, content []byte) (string, error) {
 	full := filepath.Join(f.dir, name)
 	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {

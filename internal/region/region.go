@@ -38,6 +38,8 @@ type Placed struct {
 type Region interface {
 	// Place brings an item there and verifies it there; told is called with the bytes that were copied.
 	Place(ctx context.Context, item Item, told func(int64)) (Placed, error)
+	// Remove takes away what was placed at a location; what is not there is gone already.
+	Remove(ctx context.Context, location string) error
 	// Document writes a small file beside the artifacts, whole or not at all.
 	Document(ctx context.Context, name string, content []byte) (location string, err error)
 }

@@ -308,6 +308,22 @@ func (s *Store) List(reference, created string, artifacts []Listed) error {
 	})
 }
 
+// Unlist takes a version's artifacts out of index.json. Bytes that nothing names any more are the
+// caller's to remove.
+func (s *Store) Unlist(reference string) error {
+	return s.updateIndex(func(index *ocispec.Index) {
+		index.Manifests = slices.DeleteFunc(index.Manifests, func(d ocispec.Descriptor) bool { return d.Annotations[ocispec.AnnotationRefName] == reference })
+	})
+}
+
+// Remove removes a blob; one that is not there is gone already.
+func (s *Store) Remove(digest string) error {
+	if err := os.Remove(s.Path(digest)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
 // Named lists the digests that index.json speaks of: OCI manifests, and what these list.
 func (s *Store) Named() (map[string]bool, error) {
 	named := map[string]bool{}

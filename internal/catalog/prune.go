@@ -1,0 +1,92 @@
+package catalog
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"time"
+)
+
+// Retention says how many versions of an image stay: the newest so many, and those younger than so
+// many days. Zero for both keeps all.
+type Retention struct {
+	Versions int64
+	Days     int64
+}
+
+// Verdict says of a version why it stays; nothing if it may go.
+type Verdict struct {
+	Version
+	Why []string `json:"why"`
+}
+
+// Prunable judges all versions, which come by image, newest first: what the retention does not keep
+// may go, but never the newest of an image, a version that a tag points at, that is the newest usable one of its image in a
+// region, that a running build starts from, or that a version which stays was built on.
+func Prunable(versions []Version, placements []Placement, running []Build, keep func(image string) Retention) []Verdict {
+	list := make([]Verdict, len(versions))
+	at := map[string]*Verdict{}
+	counts := map[string]int64{}
+	for i := range versions {
+		v := &list[i]
+		v.Version = versions[i]
+		at[v.Ref()] = v
+		say := func(form string, args ...any) { v.Why = append(v.Why, fmt.Sprintf(form, args...)) }
+		r := keep(v.Image)
+		counts[v.Image]++
+		switch {
+		case r == Retention{}:
+			say("no [keep] says how many stay")
+		case counts[v.Image] == 1:
+			say("the newest of the image")
+		case r.Versions > 0 && counts[v.Image] <= r.Versions:
+			say("among the newest %d", r.Versions)
+		case r.Days > 0 && time.Since(v.Created) < time.Duration(r.Days)*24*time.Hour:
+			say("younger than %d days", r.Days)
+		}
+		for _, tag := range v.Tags {
+			say("tagged %s", tag)
+		}
+	}
+	newest := map[string]bool{}
+	for _, p := range placements { // by region and image, newest first
+		v := at[p.Image+"@"+p.Version]
+		if v == nil || v.Usable() != nil || newest[p.Region+" "+p.Image] {
+			continue
+		}
+		newest[p.Region+" "+p.Image] = true
+		v.Why = append(v.Why, "the newest in "+p.Region)
+	}
+	for _, b := range running {
+		if v := at[b.Base]; v != nil {
+			v.Why = append(v.Why, fmt.Sprintf("build %s starts from it", b.ID))
+		}
+	}
+	for i := range list {
+		for v := &list[i]; len(v.Why) > 0; {
+			parent := at[v.BaseName+"@"+v.BaseVersion]
+			if parent == nil {
+				break
+			}
+			if len(parent.Why) > 0 {
+				break // its own ancestors are seen to when it is met, or were
+			}
+			parent.Why = append(parent.Why, v.Ref()+" is built on it")
+			v = parent
+		}
+	}
+	return list
+}
+
+// Forget removes a version's rows: its placements, recalls and artifacts with it. Its build stays in
+// the history, as do the moves of tags.
+func (c *Catalog) Forget(ctx context.Context, image, version string) error {
+	return c.in(ctx, func(tx *sql.Tx) error {
+		for _, table := range []string{"placements", "recalls", "artifacts", "versions"} {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE image = ? AND version = ?", image, version); err != nil {
+				return fmt.Errorf("forget %s@%s: %w", image, version, err)
+			}
+		}
+		return nil
+	})
+}

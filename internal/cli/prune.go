@@ -1,0 +1,237 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"slices"
+	"strings"
+
+	"zygos/internal/build"
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+	"zygos/internal/machine"
+	"zygos/internal/region"
+)
+
+var cmdPrune = &command{
+	name: "prune", group: "keep", args: "[IMAGE…]", most: -1,
+	summary: "remove old versions as [keep] says; shows the plan, --yes carries it out",
+	text: `[keep] in zygos.toml or in an image says how many versions stay, and for how many days. A version
+goes only if neither keeps it, and never one that a tag points at, that is the newest in a
+region, that a running build starts from, or that a version which stays was built on. Removed
+are its copies in regions, its artifacts, layers that nothing else needs, and its rows, in this
+order; when interrupted, run it again. --all shows what stays, and why.`,
+	example: "zygos prune\nzygos prune turbine-link --all\nzygos prune --yes",
+	flags: func(fs *flag.FlagSet, in *invocation) {
+		fs.BoolVar(&in.set.yes, "yes", false, "carry it out")
+		fs.BoolVar(&in.set.all, "all", false, "show what stays too, and why")
+	},
+	run: opened(true, runPrune),
+}
+
+func runPrune(ctx context.Context, in *invocation, p *place) error {
+	for _, name := range in.args {
+		if _, err := p.Image(name); err != nil {
+			return err
+		}
+	}
+	if _, ok := machine.Inside(); !ok && in.set.yes {
+		return p.inside(in)
+	}
+	e := p.engine(in, in.live())
+	if !in.set.yes {
+		_, err := in.planPrune(ctx, p)
+		return err
+	}
+	err := e.Alone(func() error {
+		goes, err := in.planPrune(ctx, p)
+		if err != nil || len(goes) == 0 {
+			return err
+		}
+		if err := p.prune(ctx, e, goes); err != nil {
+			return fmt.Errorf("%w; what was removed so far is gone, run prune again for the rest", err)
+		}
+		if in.json {
+			return nil
+		}
+		_, err = fmt.Fprintf(in.out, "Removed %s\n", counted(len(goes), "version"))
+		return err
+	})
+	if err == nil {
+		_, _, err = p.sweep(ctx, e) // what described the artifacts
+	}
+	return err
+}
+
+// planPrune shows what goes, and returns it.
+func (in *invocation) planPrune(ctx context.Context, p *place) (goes []catalog.Verdict, err error) {
+	verdicts, err := p.verdicts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	stays := []catalog.Verdict{}
+	goes = []catalog.Verdict{}
+	for _, v := range verdicts {
+		if len(v.Why) == 0 && (len(in.args) == 0 || slices.Contains(in.args, v.Image)) {
+			goes = append(goes, v)
+		} else {
+			stays = append(stays, v)
+		}
+	}
+	freed := freedBy(goes, stays)
+	if in.json {
+		return goes, in.writeJSON(map[string]any{"goes": goes, "stays": stays, "bytes": freed, "done": in.set.yes})
+	}
+	if err := in.writePrune(goes, stays, freed); err != nil {
+		return nil, err
+	}
+	if len(goes) > 0 && !in.set.yes {
+		in.next(strings.TrimSpace("zygos prune --yes " + strings.Join(in.args, " ")))
+	}
+	return goes, nil
+}
+
+// verdicts judges all versions.
+func (p *place) verdicts(ctx context.Context) ([]catalog.Verdict, error) {
+	versions, err := p.catalog.Versions(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	placements, err := p.catalog.Placements(ctx, "", "", "")
+	if err != nil {
+		return nil, err
+	}
+	builds, err := p.builds(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	running := slices.DeleteFunc(builds, func(b catalog.Build) bool { return b.State != catalog.Running })
+	return catalog.Prunable(versions, placements, running, func(image string) catalog.Retention {
+		if img, err := p.Image(image); err == nil && img.Retention != nil {
+			return catalog.Retention(*img.Retention)
+		}
+		return catalog.Retention(p.Org.Keep)
+	}), nil
+}
+
+// freedBy is how many bytes of artifacts go with versions, each counted once, none that another has.
+func freedBy(goes, stays []catalog.Verdict) (bytes int64) {
+	seen := map[string]bool{}
+	for _, v := range stays {
+		for _, a := range v.Artifacts {
+			seen[a.Digest] = true
+		}
+	}
+	for _, v := range goes {
+		for _, a := range v.Artifacts {
+			if !seen[a.Digest] {
+				bytes += a.Bytes
+			}
+			seen[a.Digest] = true
+		}
+	}
+	return bytes
+}
+
+func (in *invocation) writePrune(goes, stays []catalog.Verdict, freed int64) error {
+	var rows [][]string
+	add := func(v *catalog.Verdict, state string) {
+		var bytes int64
+		for _, a := range v.Artifacts {
+			bytes += a.Bytes
+		}
+		rows = append(rows, []string{v.Image, v.Version.Version, age(v.Created), mib(bytes), state, dash(strings.Join(v.Why, "; "))})
+	}
+	for i := range goes {
+		add(&goes[i], "goes")
+	}
+	if in.set.all {
+		for i := range stays {
+			add(&stays[i], "stays")
+		}
+	}
+	if len(rows) > 0 {
+		if err := in.columns([]string{"IMAGE", "VERSION", "AGE", "SIZE", "STATE", "WHY IT STAYS"}, rows); err != nil {
+			return err
+		}
+	}
+	_, err := fmt.Fprintf(in.out, "%s to remove, %s of artifacts; %s\n", counted(len(goes), "version"), mib(freed), counted(len(stays), "version")+" stay")
+	if !in.set.all && len(goes) == 0 {
+		in.next("zygos prune --all   says why each stays")
+	}
+	return err
+}
+
+// prune removes versions: first where hosts find them, last their rows, so that what an interruption
+// leaves is still known and goes next time.
+func (p *place) prune(ctx context.Context, e *build.Engine, goes []catalog.Verdict) error {
+	gone, layers := map[string]bool{}, map[string]bool{}
+	for i := range goes {
+		v := &goes[i].Version
+		gone[v.Ref()] = true
+		for _, t := range v.Trees {
+			for _, digest := range t.Layers {
+				layers[digest] = true
+			}
+		}
+		if err := p.leaveRegions(ctx, v); err != nil {
+			return fmt.Errorf("take %s out of its regions: %w", v.Ref(), err)
+		}
+	}
+	versions, err := p.catalog.Versions(ctx, "")
+	if err != nil {
+		return err
+	}
+	needed := map[string]bool{}
+	for _, v := range versions {
+		for _, a := range v.Artifacts {
+			needed[a.Digest] = needed[a.Digest] || !gone[v.Ref()]
+		}
+	}
+	for _, v := range goes {
+		if err := p.store.Unlist(v.Image + ":" + v.Version.Version); err != nil {
+			return err
+		}
+		for _, a := range v.Artifacts {
+			if needed[a.Digest] {
+				continue
+			}
+			if err := p.store.Remove(a.Digest); err != nil {
+				return err
+			}
+		}
+	}
+	if err := e.Drop(ctx, func(digest string) bool { return layers[digest] }, func(ref string) bool { return gone[ref] }); err != nil {
+		return err
+	}
+	for _, v := range goes {
+		if err := p.catalog.Forget(ctx, v.Image, v.Version.Version); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// leaveRegions removes a version's copies from all regions.
+func (p *place) leaveRegions(ctx context.Context, v *catalog.Version) error {
+	placements, err := p.catalog.Placements(ctx, v.Image, v.Version, "")
+	if err != nil || len(placements) == 0 {
+		return err
+	}
+	var regions []*definition.Region
+	for _, pl := range placements {
+		r := p.Org.Region(pl.Region)
+		if r == nil {
+			return fmt.Errorf("region %s is no longer in zygos.toml, and holds a copy at %s; put it back, or remove the copy", pl.Region, pl.Location)
+		}
+		if err := region.Open(r, p.Path).Remove(ctx, pl.Location); err != nil {
+			return err
+		}
+		if err := p.catalog.Unplace(ctx, pl.ID); err != nil {
+			return err
+		}
+		regions = append(regions, r)
+	}
+	return p.refresh(ctx, v.Image, regions...)
+}

@@ -360,8 +360,8 @@ func TestStateOfAFailedStageIsKeptForALook(t *testing.T) {
 	v, err = build.ViewBuild(w.engine.State, "b-1.0.1", "", "one")
 	require.NoError(t, err)
 	require.Len(t, v.Layers, 2)
-	_, err = build.ViewBuild(w.engine.State, "b-1.0.1", "edge", "")
-	require.ErrorContains(t, err, `link@1.0.1 has no variant "edge"`)
+	_, err = build.ViewBuild(w.engine.State, "b-1.0.1", "", "nine")
+	require.ErrorContains(t, err, `link@1.0.1 has no stage "nine"; its stages are one, two`)
 }
 
 func TestBuildIsCancelledFromElsewhere(t *testing.T) {

@@ -39,6 +39,9 @@ func ViewBuild(state, id, variant, stage string) (*View, error) {
 	for _, s := range r.Shapes {
 		variants = append(variants, s.Variant)
 	}
+	if len(variants) == 1 && variants[0] == "" {
+		variant = "" // it has but one shape
+	}
 	i := slices.Index(variants, variant)
 	switch {
 	case i >= 0:

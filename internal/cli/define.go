@@ -386,21 +386,26 @@ func (p *place) compare(ctx context.Context, in *invocation, o plan.Options) err
 		if f.Diff == "" {
 			fmt.Fprintf(in.out, "%s: no text to compare\n", f.Path)
 		}
-		for line := range strings.Lines(f.Diff) {
-			line = strings.TrimRight(line, "\n")
-			switch {
-			case strings.HasPrefix(line, "+++"), strings.HasPrefix(line, "---"):
-				line = in.paint(bold, line)
-			case strings.HasPrefix(line, "+"):
-				line = in.paint(green, line)
-			case strings.HasPrefix(line, "-"):
-				line = in.paint(red, line)
-			}
-			fmt.Fprintln(in.out, line)
-		}
+		in.writeUnified(f.Diff)
 	}
 	in.next("zygos preview " + name)
 	return nil
+}
+
+// writeUnified writes a comparison line by line.
+func (in *invocation) writeUnified(text string) {
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\n")
+		switch {
+		case strings.HasPrefix(line, "+++"), strings.HasPrefix(line, "---"):
+			line = in.paint(bold, line)
+		case strings.HasPrefix(line, "+"):
+			line = in.paint(green, line)
+		case strings.HasPrefix(line, "-"):
+			line = in.paint(red, line)
+		}
+		fmt.Fprintln(in.out, line)
+	}
 }
 
 var cmdNew = &command{

@@ -176,3 +176,31 @@ func TestPrunedIsAsGoodAsItSays(t *testing.T) {
 	p.write("zygos.toml", strings.Replace(p.read("zygos.toml"), "days = 30", "", 1))
 	p.fails(3, "[keep] says nothing; add versions = 5, days = 90, or both", "prune")
 }
+
+func TestDiffTellsWhatChanged(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		stage := "[[stage]]\nname = \"s\"\ninline = \"\"\"\n%\n\"\"\"\n"
+		p.define("first", "field-os", strings.Replace(stage, "%", "echo one > /etc/motd; echo gone > /gone; echo same > /same; echo 'null::respawn:/opt/old' >> /etc/inittab", 1))
+		p.ok("build", "first")
+		p.define("first", "field-os", strings.Replace(stage, "%", `echo two > /etc/motd; echo same > /same; chmod 600 /same; echo new > /new; ln -s new /link
+echo 'link:x:200:200::/:/bin/false' >> /etc/passwd; echo 'null::respawn:/opt/new' >> /etc/inittab
+mkdir -p /var/lib/dpkg; printf 'Package: curl\\nStatus: install ok installed\\nVersion: 7.88\\n' > /var/lib/dpkg/status`, 1))
+		p.ok("build", "first")
+		out := p.ok("diff", "first@0.1.0", "first", "--all")
+		for _, want := range []string{"first@0.1.0 -> first@0.1.1", "packages   1 added, 0 removed, 0 changed", "+ curl  7.88", "users      1 added", "+ link  200 200 / /bin/false",
+			"services   1 added, 1 removed", "+ /opt/new  inittab respawn", "- /opt/old", "~ /etc/motd  content, 4 -> 4 bytes", "~ /same  mode 0644 -> 0600", "- /gone", "+ /new", "+ /link", "listening  the same"} {
+			require.Contains(t, out, want)
+		}
+		require.Contains(t, p.ok("diff", "first@0.1.0", "first", "--file", "/etc/motd"), "-one\n+two")
+		require.NotContains(t, p.ok("diff", "first@0.1.0", "first", "--path", "/etc"), "/gone")
+		require.Contains(t, p.ok("diff", "first", "first"), "files      the same")
+		require.Contains(t, p.ok("diff", "first", "first", "--file", "/etc/motd"), "is the same in")
+		p.fails(1, "has a file /nowhere", "diff", "first@0.1.0", "first", "--file", "/nowhere")
+		var d struct {
+			Files []struct{ Path, State string }
+		}
+		require.NoError(t, json.Unmarshal([]byte(p.ok("diff", "first@0.1.0", "first", "--stage", "s", "--json")), &d))
+		require.NotEmpty(t, d.Files)
+	})
+}

@@ -343,3 +343,28 @@ func TestEvictTakesTheLeastRecentlyUsedThatNothingNeeds(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, left)
 }
+
+func TestDiffAndLinksOfTrees(t *testing.T) {
+	dir := func(p string) layer.Entry { return layer.Entry{Path: p, Kind: layer.Dir, Mode: 0o755} }
+	file := func(p, digest string) layer.Entry {
+		return layer.Entry{Path: p, Kind: layer.File, Mode: 0o644, Digest: digest, Size: 10}
+	}
+	link := func(p, to string) layer.Entry {
+		return layer.Entry{Path: p, Kind: layer.Symlink, Mode: 0o777, Link: to}
+	}
+	was := layer.Merge(layer.Index{dir("."), dir("etc"), file("etc/a", "1"), file("etc/b", "1"), link("l", "etc/a"), file("t", "1")})
+	now := layer.Merge(layer.Index{dir("."), dir("etc"), file("etc/a", "2"), link("l", "/etc/b"), link("loop", "loop"), dir("t"), link("up", "../../etc"), link("etc/in", "b")},
+		layer.Index{dir("."), dir("etc"), {Path: "etc/b", Kind: layer.File, Mode: 0o600, UID: 7, Digest: "1", Size: 10, MTime: 99}})
+	var lines []string
+	for _, c := range layer.Diff(was, now) {
+		lines = append(lines, c.State+" "+c.Path+" "+strings.Join(c.What, ","))
+	}
+	require.Equal(t, []string{"changed etc/a content", "changed etc/b mode,owner", "added etc/in ", "changed l target", "added loop ", "changed t type", "added up "}, lines)
+	require.Equal(t, int64(20), now.Size())
+	for from, to := range map[string]string{"l": "etc/b", "up/in": "etc/b", "etc/b": "etc/b", "etc": "etc"} {
+		require.Equal(t, to, now.Follow(from).Path, from)
+	}
+	require.Nil(t, now.Follow("loop"))
+	require.Nil(t, now.Follow("etc/a/below"))
+	require.Nil(t, now.Follow("nowhere"))
+}

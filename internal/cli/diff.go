@@ -1,0 +1,270 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	udiff "github.com/aymanbagabas/go-udiff"
+
+	"zygos/internal/build"
+	"zygos/internal/catalog"
+	"zygos/internal/inventory"
+	"zygos/internal/layer"
+	"zygos/internal/machine"
+)
+
+var cmdDiff = &command{
+	name: "diff", group: "keep", args: "REF REF", least: 2, most: 2,
+	summary: "what differs between two versions: files, packages, users, services, sizes",
+	text: `Compares the trees of two versions, or of two builds, from their layers: files added, removed
+and changed (content, mode, owner), packages (dpkg, apk), users, groups, services that start,
+what configuration says about listening. --stage compares what a stage left. Shows the first
+names of each; --all shows all, --path those below a folder, --file the text of one file.`,
+	example: "zygos diff turbine-link@2.3.0 turbine-link\nzygos diff turbine-link@stable turbine-link --file /etc/ebbline/site\nzygos diff ebb-base@1.4.0 ebb-base@1.4.1 --path /etc --all",
+	flags: func(fs *flag.FlagSet, in *invocation) {
+		fs.BoolVar(&in.set.all, "all", false, "every name")
+		fs.StringVar(&in.set.from, "path", "", "only files at or below `PATH`")
+		fs.StringVar(&in.set.file, "file", "", "the text of the file `PATH`, line by line")
+		fs.StringVar(&in.set.stage, "stage", "", "the trees after the stage `NAME`")
+		fs.StringVar(&in.set.variant, "variant", "", "of the variant `NAME`")
+	},
+	run: opened(false, runDiff),
+}
+
+// side is one of two trees that are compared.
+type side struct {
+	name   string
+	layers []string
+	store  *layer.Store
+	tree   *layer.Tree
+}
+
+const longestText = 4 << 20 // bytes of a file that is compared line by line
+
+func (s *side) open(n *layer.Node) (*os.File, error) {
+	return os.Open(filepath.Join(s.store.TreeDir(s.layers[n.Layer]), n.Path))
+}
+
+// Read is a file's content; a damaged one is as if it were not there.
+func (s *side) Read(name string) []byte {
+	n := s.tree.Follow(name)
+	if n == nil || n.Kind != layer.File {
+		return nil
+	}
+	f, err := s.open(n)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	text, err := io.ReadAll(f)
+	if err != nil {
+		return nil
+	}
+	return text
+}
+
+// Names lists what lies below a folder.
+func (s *side) Names(dir string) []string { return s.tree.Under(dir) }
+
+// treeDifference is what diff finds.
+type treeDifference struct {
+	Was       string             `json:"was"`
+	Now       string             `json:"now"`
+	Bytes     [2]int64           `json:"bytes"` // sizes of both trees
+	Files     []layer.Change     `json:"files"`
+	Packages  []inventory.Change `json:"packages"`
+	Users     []inventory.Change `json:"users"`
+	Groups    []inventory.Change `json:"groups"`
+	Services  []inventory.Change `json:"services"`
+	Listening []inventory.Change `json:"listening"`
+}
+
+func runDiff(ctx context.Context, in *invocation, p *place) error {
+	if _, ok := machine.Inside(); !ok {
+		return p.inside(in) // there every file can be read
+	}
+	was, err := p.side(ctx, in, in.args[0])
+	if err != nil {
+		return err
+	}
+	now, err := p.side(ctx, in, in.args[1])
+	if err != nil {
+		return err
+	}
+	if in.set.file != "" {
+		return in.diffText(was, now)
+	}
+	a, b := inventory.Read(was), inventory.Read(now)
+	d := treeDifference{Was: was.name, Now: now.name, Bytes: [2]int64{was.tree.Size(), now.tree.Size()}, Files: layer.Diff(was.tree, now.tree),
+		Packages: inventory.Diff(a.Packages, b.Packages), Users: inventory.Diff(a.Users, b.Users), Groups: inventory.Diff(a.Groups, b.Groups),
+		Services: inventory.Diff(a.Services, b.Services), Listening: inventory.Diff(a.Listening, b.Listening)}
+	if in.set.from != "" {
+		below := strings.Trim(filepath.Clean("/"+in.set.from), "/")
+		d.Files = slices.DeleteFunc(d.Files, func(c layer.Change) bool {
+			return below != "" && c.Path != below && !strings.HasPrefix(c.Path, below+"/")
+		})
+	}
+	if in.json {
+		return in.writeJSON(d)
+	}
+	return in.writeDiff(&d)
+}
+
+// side finds the tree that a reference or a build's id means.
+func (p *place) side(ctx context.Context, in *invocation, word string) (*side, error) {
+	id := word
+	if !strings.HasPrefix(word, "b-") {
+		v, err := p.resolve(ctx, word)
+		if err != nil {
+			return nil, err
+		}
+		id, word = v.Build, v.Ref()
+	}
+	var view *build.View
+	b, err := p.findBuild(ctx, id)
+	if err == nil && b.State != catalog.Registered {
+		view, err = build.ViewFailed(ctx, p.State, b, in.set.variant, in.set.stage)
+	} else if err == nil {
+		view, err = build.ViewBuild(p.State, id, in.set.variant, in.set.stage)
+	}
+	if err != nil {
+		return nil, err
+	}
+	s := &side{name: word, layers: view.Layers, store: p.layers}
+	s.tree, err = p.layers.Stack(view.Layers)
+	return s, err
+}
+
+// diffText shows what differs in one file.
+func (in *invocation) diffText(was, now *side) error {
+	name := strings.Trim(filepath.Clean("/"+in.set.file), "/")
+	a, b := was.Read(name), now.Read(name)
+	switch {
+	case a == nil && b == nil:
+		return fmt.Errorf("neither %s nor %s has a file /%s", was.name, now.name, name)
+	case slices.Contains(a, 0) || slices.Contains(b, 0) || len(a)+len(b) > longestText:
+		return fmt.Errorf("/%s is no text that can be compared line by line: %s and %s", name, mib(int64(len(a))), mib(int64(len(b))))
+	}
+	text := udiff.Unified(was.name+" /"+name, now.name+" /"+name, string(a), string(b))
+	if in.json {
+		return in.writeJSON(map[string]string{"path": "/" + name, "diff": text})
+	}
+	if text == "" {
+		_, err := fmt.Fprintf(in.out, "/%s is the same in %s and %s\n", name, was.name, now.name)
+		return err
+	}
+	in.writeUnified(text)
+	return nil
+}
+
+const fewNames = 15 // of each kind, without --all
+
+func (in *invocation) writeDiff(d *treeDifference) error {
+	fmt.Fprintf(in.out, "%s -> %s\n", in.paint(bold, d.Was), in.paint(bold, d.Now))
+	count := func(states []string) string {
+		n := map[string]int{}
+		for _, s := range states {
+			n[s]++
+		}
+		if len(states) == 0 {
+			return "the same"
+		}
+		return fmt.Sprintf("%d added, %d removed, %d changed", n["added"], n["removed"], n["changed"])
+	}
+	parts := []struct {
+		name    string
+		changes []inventory.Change
+	}{{"packages", d.Packages}, {"users", d.Users}, {"groups", d.Groups}, {"services", d.Services}, {"listening", d.Listening}}
+	var states []string
+	for _, c := range d.Files {
+		states = append(states, c.State)
+	}
+	rows := [][2]string{{"size", fmt.Sprintf("%s -> %s (%+.1f MiB)", mib(d.Bytes[0]), mib(d.Bytes[1]), float64(d.Bytes[1]-d.Bytes[0])/(1<<20))}, {"files", count(states)}}
+	for _, part := range parts {
+		var states []string
+		for _, c := range part.changes {
+			states = append(states, c.State)
+		}
+		rows = append(rows, [2]string{part.name, count(states)})
+	}
+	in.pairs(rows)
+	for _, part := range parts {
+		var lines []string
+		for _, c := range part.changes {
+			text := strings.TrimSpace(c.Name + "  " + c.Was + c.Now)
+			if c.State == "changed" {
+				text = fmt.Sprintf("%s  %s -> %s", c.Name, c.Was, c.Now)
+			}
+			lines = append(lines, in.mark(c.State)+" "+text)
+		}
+		in.some(part.name, lines)
+	}
+	var lines []string
+	for _, c := range d.Files {
+		text := in.mark(c.State) + " /" + c.Path
+		if c.State == "changed" {
+			text += "  " + in.paint(faint, howChanged(&c))
+		}
+		lines = append(lines, text)
+	}
+	in.some("files", lines)
+	if i := slices.IndexFunc(d.Files, func(c layer.Change) bool { return slices.Contains(c.What, "content") }); i >= 0 {
+		in.next(fmt.Sprintf("zygos diff %s %s --file /%s", d.Was, d.Now, d.Files[i].Path))
+	}
+	return nil
+}
+
+func (in *invocation) mark(state string) string {
+	switch state {
+	case "added":
+		return in.paint(green, "+")
+	case "removed":
+		return in.paint(red, "-")
+	}
+	return in.paint(amber, "~")
+}
+
+// some writes the first lines of many below a word.
+func (in *invocation) some(word string, lines []string) {
+	if len(lines) == 0 {
+		return
+	}
+	fmt.Fprintf(in.out, "\n%s\n", in.paint(bold, word))
+	shown := lines
+	if !in.set.all && len(lines) > fewNames {
+		shown = lines[:fewNames]
+	}
+	for _, l := range shown {
+		fmt.Fprintf(in.out, "  %s\n", l)
+	}
+	if more := len(lines) - len(shown); more > 0 {
+		fmt.Fprintf(in.out, "  and %d more; --all shows them\n", more)
+	}
+}
+
+// howChanged says in words what differs of a file.
+func howChanged(c *layer.Change) string {
+	var parts []string
+	for _, what := range c.What {
+		switch what {
+		case "type":
+			what = fmt.Sprintf("%s, now %s", c.Was.Kind, c.Now.Kind)
+		case "content":
+			what = fmt.Sprintf("content, %d -> %d bytes", c.Was.Size, c.Now.Size)
+		case "mode":
+			what = fmt.Sprintf("mode %04o -> %04o", c.Was.Mode, c.Now.Mode)
+		case "owner":
+			what = fmt.Sprintf("owner %d:%d -> %d:%d", c.Was.UID, c.Was.GID, c.Now.UID, c.Now.GID)
+		case "target":
+			what = fmt.Sprintf("target %s -> %s", c.Was.Link, c.Now.Link)
+		}
+		parts = append(parts, what)
+	}
+	return strings.Join(parts, "; ")
+}

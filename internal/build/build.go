@@ -136,16 +136,12 @@ func (c *CancelledError) Error() string {
 }
 
 // Run carries out a plan. A step that fails gives a *Failure; a build that somebody stops from
-// elsewhere gives a *CancelledError.
+// elsewhere gives a *CancelledError; a version number that another build took since the plan was
+// made gives a *catalog.TakenError, before anything is done.
 func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 	if err := e.claim(); err != nil {
 		return nil, err
 	}
-	lock, err := e.lockImage(p.Image)
-	if err != nil {
-		return nil, err
-	}
-	defer lock.Close()
 	dir, hold, err := e.newRunDir(ctx, p)
 	if err != nil {
 		return nil, err
@@ -154,13 +150,13 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 	r := &run{Engine: e, plan: p, dir: dir, store: &store.Store{Dir: e.Store.Dir, Temp: dir},
 		record: Record{Schema: "zygos.build/2", Build: p.Build, Plan: p}}
 	defer func() { _ = layer.RemoveAll(r.dir) }() // what stays is swept by the next build
-	if r.log, err = openLog(filepath.Join(e.State, "builds", p.Build), e.Watch); err != nil {
-		return nil, err
-	}
 	began := time.Now()
 	if err := e.Catalog.StartBuild(ctx, catalog.Build{ID: p.Build, Image: p.Image, Version: p.Version,
 		Base: p.Base.Name + "@" + p.Base.Version, Who: e.Who, Started: began, Why: p.Why}); err != nil {
-		return nil, errors.Join(err, r.log.close())
+		return nil, err
+	}
+	if r.log, err = openLog(filepath.Join(e.State, "builds", p.Build), e.Watch); err != nil {
+		return nil, errors.Join(err, e.Catalog.EndBuild(ctx, p.Build, catalog.Failed, err.Error(), time.Now()))
 	}
 	inner, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)

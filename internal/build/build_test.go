@@ -224,7 +224,7 @@ func TestVersionTakenMeanwhileIsNotOverwritten(t *testing.T) {
 	p := w.plan("1.0.0", "two")
 	p.Build = "b-other"
 	_, err = w.engine.Run(t.Context(), p)
-	require.ErrorContains(t, err, "register link@1.0.0")
+	require.ErrorAs(t, err, new(*catalog.TakenError))
 	require.Equal(t, "b-1.0.0", w.versions()[0].Build)
 }
 
@@ -237,17 +237,25 @@ func TestTooSmallADiskSaysWhatIsNeeded(t *testing.T) {
 	require.ErrorContains(t, err, "images/link.toml")
 }
 
-func TestOneBuildOfAnImageAtATime(t *testing.T) {
+func TestBuildsOfAnImageAtOnceHoldTheirNumbers(t *testing.T) {
 	w := newWorks(t)
-	var inner error
-	w.hand.do = func(ctx context.Context, _ machine.Stage, _ machine.Watcher) error {
-		_, inner = w.engine.Run(ctx, w.plan("1.0.1", "x"))
+	var same, other error
+	w.hand.do = func(ctx context.Context, stage machine.Stage, _ machine.Watcher) error {
+		if stage.Name != "one" {
+			return nil
+		}
+		p := w.plan("1.0.0", "x")
+		p.Build = "b-same"
+		_, same = w.engine.Run(ctx, p)
+		_, other = w.engine.Run(ctx, w.plan("1.0.1", "x"))
 		require.True(t, build.Alive(w.engine.State, "b-1.0.0"))
 		return nil
 	}
 	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one"))
 	require.NoError(t, err)
-	require.ErrorAs(t, inner, new(*build.BusyError))
+	require.ErrorAs(t, same, new(*catalog.TakenError))
+	require.NoError(t, other)
+	require.Len(t, w.versions(), 2)
 	require.False(t, build.Alive(w.engine.State, "b-1.0.0"))
 }
 

@@ -41,13 +41,6 @@ func (e *Engine) claim() error {
 	return nil
 }
 
-// BusyError says that another build of the image runs.
-type BusyError struct{ Image string }
-
-func (b *BusyError) Error() string {
-	return fmt.Sprintf("another build of %s is running; wait for it ('zygos builds' shows it, 'zygos log %s --follow' follows it) and run the command again", b.Image, b.Image)
-}
-
 // lock opens a lock file and takes its lock, without waiting.
 func (e *Engine) lock(name string) (*os.File, error) {
 	dir := filepath.Join(e.State, "locks")
@@ -63,14 +56,6 @@ func (e *Engine) lock(name string) (*os.File, error) {
 		return nil, err
 	}
 	return lock, nil
-}
-
-func (e *Engine) lockImage(image string) (*os.File, error) {
-	lock, err := e.lock(image)
-	if errors.Is(err, unix.EWOULDBLOCK) {
-		return nil, &BusyError{image}
-	}
-	return lock, err
 }
 
 const stageLock = "stage-" // begins the names of the locks of stages that run

@@ -45,7 +45,7 @@ func moves(image, version string, tags ...string) (list []catalog.Move) {
 func TestNextFreeNumberAndRefusals(t *testing.T) {
 	c := open(t)
 	next := func(series, version string) string {
-		v, err := c.NextVersion(t.Context(), "a", series, version)
+		v, err := c.NextVersion(t.Context(), "a", series, version, func(id string) bool { return id != "b-dead" })
 		if err != nil {
 			require.IsType(t, &catalog.TakenError{}, err)
 			return err.Error()
@@ -58,6 +58,12 @@ func TestNextFreeNumberAndRefusals(t *testing.T) {
 	register(t, c, "other", "2.3.50")
 	require.Equal(t, "2.3.11", next("2.3", ""))
 	require.Equal(t, "2.4.4", next("2.4", ""), "the number of a version that is gone is not given again")
+	for id, version := range map[string]string{"b-dead": "2.5.7", "b-alive": "2.5.3"} {
+		require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: id, Image: "a", Version: version, Started: moment}))
+	}
+	require.Equal(t, "2.5.4", next("2.5", ""), "builds that run hold their numbers")
+	require.Contains(t, next("", "2.5.3"), "a 2.5.3 is being made by build b-alive; the next free number of its series is 2.5.4")
+	require.ErrorContains(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-late", Image: "a", Version: "2.5.3", Started: moment}), "a 2.5.3 is being made by build b-alive")
 	require.Equal(t, "2.3.12", next("", "2.3.12"))
 	require.Equal(t, "1.0.0", next("", "1.0.0"), "a lower series may get versions")
 	require.Contains(t, next("", "2.3.10"), "a 2.3.10 exists already; versions never change. The next free number of its series is 2.3.11")

@@ -82,9 +82,15 @@ func (v *Version) Tree(variant string) *Tree {
 func (v *Version) Ref() string { return v.Image + "@" + v.Version }
 
 // TakenError refuses a version number, and proposes one.
-type TakenError struct{ Image, Version, Highest, Free string }
+type TakenError struct {
+	Image, Version, Highest, Free string
+	Build                         string // that is making the version, if one is
+}
 
 func (e *TakenError) Error() string {
+	if e.Build != "" {
+		return fmt.Sprintf("%s %s is being made by build %s; the next free number of its series is %s", e.Image, e.Version, e.Build, e.Free)
+	}
 	if e.Version == e.Highest {
 		return fmt.Sprintf("%s %s exists already; versions never change. The next free number of its series is %s", e.Image, e.Version, e.Free)
 	}
@@ -98,9 +104,10 @@ func (e *NotFoundError) Error() string { return e.What + "; " + e.Do }
 
 // NextVersion is the number that the next build of an image gets: the version itself if it is
 // free and above the highest of its series (else a *TakenError), or the series' next free number.
-func (c *Catalog) NextVersion(ctx context.Context, image, series, version string) (string, error) {
+// Builds that run hold the numbers they were given; alive says whether one really runs.
+func (c *Catalog) NextVersion(ctx context.Context, image, series, version string, alive func(build string) bool) (string, error) {
 	if version == "" {
-		patch, err := c.highest(ctx, image, series)
+		patch, _, err := c.highest(ctx, image, series, alive)
 		return fmt.Sprintf("%s.%d", series, patch+1), err
 	}
 	v, ok := definition.ParseVersion(version)
@@ -108,35 +115,66 @@ func (c *Catalog) NextVersion(ctx context.Context, image, series, version string
 		return "", fmt.Errorf("%q is no version", version)
 	}
 	series = fmt.Sprintf("%d.%d", v.Major, v.Minor)
-	patch, err := c.highest(ctx, image, series)
+	patch, build, err := c.highest(ctx, image, series, alive)
 	if err != nil {
 		return "", err
 	}
 	if v.Patch <= patch {
-		return "", &TakenError{image, version, fmt.Sprintf("%s.%d", series, patch), fmt.Sprintf("%s.%d", series, patch+1)}
+		e := &TakenError{Image: image, Version: version, Highest: fmt.Sprintf("%s.%d", series, patch), Free: fmt.Sprintf("%s.%d", series, patch+1)}
+		if v.Patch == patch {
+			e.Build = build
+		}
+		return "", e
 	}
 	return version, nil
 }
 
-// highest is the highest patch number that a series ever had, -1 if it had no version. Numbers of
-// versions that were pruned are not given again.
-func (c *Catalog) highest(ctx context.Context, image, series string) (int64, error) {
+// highest is the highest patch number that a series ever had, -1 if it had no version, and the build
+// that makes it, if one does. Numbers of versions that were pruned are not given again.
+func (c *Catalog) highest(ctx context.Context, image, series string, alive func(build string) bool) (patch int64, build string, err error) {
 	major, minor, ok := definition.ParseSeries(series)
 	if !ok {
-		return 0, fmt.Errorf("%q is no series", series)
+		return 0, "", fmt.Errorf("%q is no series", series)
 	}
-	var patch int64
-	err := c.db.QueryRowContext(ctx, `SELECT max(coalesce((SELECT max(patch) FROM versions WHERE image = ? AND major = ? AND minor = ?), -1),
-		coalesce((SELECT max(CAST(substr(version, ?) AS INTEGER)) FROM builds WHERE image = ? AND state = ? AND version LIKE ?), -1))`,
-		image, major, minor, len(series)+2, image, Registered, series+".%").Scan(&patch)
-	return patch, err
+	type held struct {
+		patch        int64
+		build, state string
+	}
+	rows, err := c.db.QueryContext(ctx, `SELECT coalesce(max(patch), -1), '', '' FROM versions WHERE image = ? AND major = ? AND minor = ?
+		UNION ALL SELECT CAST(substr(version, ?) AS INTEGER), id, state FROM builds WHERE image = ? AND state IN (?, ?) AND version LIKE ?`,
+		image, major, minor, len(series)+2, image, Registered, Running, series+".%")
+	list, err := collect(rows, err, func(rows *sql.Rows) (h held, err error) { return h, rows.Scan(&h.patch, &h.build, &h.state) })
+	if err != nil {
+		return 0, "", err
+	}
+	patch = -1
+	for _, h := range list {
+		if h.patch > patch && (h.state != Running || alive(h.build)) {
+			if patch, build = h.patch, ""; h.state == Running {
+				build = h.build
+			}
+		}
+	}
+	return patch, build, nil
 }
 
-// StartBuild records that a build runs.
+// StartBuild records that a build runs, which holds its version's number from then on. If another
+// one has or holds that number, it is a *TakenError.
 func (c *Catalog) StartBuild(ctx context.Context, b Build) error {
-	_, err := c.db.ExecContext(ctx, "INSERT INTO builds (id, image, version, base, state, who, started, why) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-		b.ID, b.Image, b.Version, b.Base, Running, b.Who, stamp(b.Started), b.Why)
-	return err
+	return c.in(ctx, func(tx *sql.Tx) error {
+		var other string
+		err := tx.QueryRowContext(ctx, "SELECT build FROM versions WHERE image = ? AND version = ? UNION SELECT id FROM builds WHERE image = ? AND version = ? AND state = ?",
+			b.Image, b.Version, b.Image, b.Version, Running).Scan(&other)
+		if err == nil {
+			return &TakenError{Image: b.Image, Version: b.Version, Highest: b.Version, Free: "a higher one", Build: other}
+		}
+		if !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "INSERT INTO builds (id, image, version, base, state, who, started, why) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+			b.ID, b.Image, b.Version, b.Base, Running, b.Who, stamp(b.Started), b.Why)
+		return err
+	})
 }
 
 // EndBuild records how a build that made no version ended.

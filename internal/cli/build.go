@@ -17,6 +17,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"zygos/internal/build"
+	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
@@ -311,7 +312,7 @@ func (b *builder) one(ctx context.Context, j *job) (err error) {
 	if err != nil {
 		return err
 	}
-	record, err := b.engine.Run(ctx, j.plan)
+	record, err := b.run(ctx, j, o)
 	if err != nil || b.in.json {
 		return err // the events said it
 	}
@@ -325,6 +326,26 @@ func (b *builder) one(ctx context.Context, j *job) (err error) {
 		text = fmt.Sprintf("%s %s in %s", b.in.paint(green, "Registered"), record.Version.Ref(), human(record.Took))
 	}
 	return b.live.result(text)
+}
+
+// run builds an image, with the next number if another build took the one that was planned.
+func (b *builder) run(ctx context.Context, j *job, o plan.Options) (*build.Record, error) {
+	for {
+		record, err := b.engine.Run(ctx, j.plan)
+		var taken *catalog.TakenError
+		if img, e := b.p.Image(j.image); e != nil || img.Version != "" || !errors.As(err, &taken) || ctx.Err() != nil {
+			return record, err
+		}
+		if j.plan, err = b.p.plans(ctx, j.image, o); err != nil {
+			return nil, err
+		}
+		if j.plan.Unchanged != "" { // the other build made what this one was to make
+			o.Force = true
+			if j.plan, err = b.p.plans(ctx, j.image, o); err != nil {
+				return nil, err
+			}
+		}
+	}
 }
 
 // finish reports what failed, and says what to do next.

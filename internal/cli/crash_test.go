@@ -153,6 +153,40 @@ regions = ["here"]`, i))
 	})
 }
 
+// Sixteen processes build, tag and publish one image at once: no version is lost, no number given
+// twice, no error.
+func TestSixteenAtOnce(t *testing.T) {
+	p := me(t)
+	p.starter()
+	p.define("first", "field-os", "[[stage]]\nname = \"s\"\ninline = \"sleep 0.2; echo $ZYGOS_VERSION > /v\"\n[publish]\nregions = [\"here\"]\n")
+	p.ok("build", "first")
+	var group sync.WaitGroup
+	failed := make(chan string, 64)
+	for i := range 16 {
+		group.Go(func() {
+			for _, args := range [][]string{{"build", "first", "--force", "--quiet"}, {"tag", "first", fmt.Sprint("t", i), "live"}, {"publish", "first", "--quiet"}} {
+				if r := p.run(args...); r.code != 0 {
+					failed <- strings.Join(args, " ") + ": " + r.err
+				}
+			}
+		})
+	}
+	group.Wait()
+	close(failed)
+	for f := range failed {
+		t.Error(f)
+	}
+	numbers := map[string]bool{}
+	for _, v := range p.versions() {
+		numbers[v.Version] = true
+		require.Equal(t, v.Version+"\n", p.ask("cat /v", "first@"+v.Version))
+	}
+	require.Len(t, numbers, 17)
+	require.True(t, numbers["0.1.0"] && numbers["0.1.16"], "the numbers have no gaps")
+	p.consistent()
+	p.whole()
+}
+
 // Several people's commands at once, on one state: nothing is lost, nothing fails.
 func TestManyCommandsAtOnce(t *testing.T) {
 	p := me(t)

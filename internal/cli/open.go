@@ -122,7 +122,7 @@ func (p *place) resolve(ctx context.Context, text string) (*catalog.Version, err
 // The plan asks through these.
 
 func (p *place) NextVersion(ctx context.Context, image, series, version string) (string, error) {
-	return p.catalog.NextVersion(ctx, image, series, version)
+	return p.catalog.NextVersion(ctx, image, series, version, func(id string) bool { return build.Alive(p.State, id) })
 }
 
 func (p *place) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, error) {

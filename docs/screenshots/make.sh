@@ -60,5 +60,15 @@ sed -i 's/^chwon/chown/' scripts/link-install.sh
 echo 'echo "key=$ENROL_KEY" | gzip > /etc/ebbline/enrol.gz' >> scripts/link-enrol.sh
 shot secret "$work/ebbline" "zygos build turbine-link"
 shot log "$work/ebbline" "zygos builds" "zygos log turbine-link --stage enrol" "zygos log turbine-link --steps" "zygos sweep"
+sed -i '$d' scripts/link-enrol.sh
+printf 'mkdir -p /opt/tools\necho "#!/bin/sh" > /opt/tools/watch\necho "watch:x:300:300:Watch:/:/bin/false" >> /etc/passwd\nchmod 0700 /home 2>/dev/null || mkdir -m 0700 /home\n' >> scripts/harden.sh
+sed -i 's/"ebb-base@stable"/"ebb-base"/' images/tide-desk.toml
+shot family "$work/ebbline" "zygos due" "zygos build --due --quiet" "zygos lineage ebb-base@1.4.0" \
+    "zygos recall ebb-base@1.4.0 --why 'weak key in harden.sh' --descendants --yes" "zygos locate turbine-link@stable --region north-sound" "zygos lineage ebb-base@1.4.0"
+zygos reinstate ebb-base@1.4.0 >/dev/null 2>&1
+shot diff "$work/ebbline" "zygos diff ebb-base@1.4.0 ebb-base" "zygos diff ebb-base@1.4.0 ebb-base --file /etc/passwd"
+for _ in 1 2 3; do zygos build buoy-logger --force --quiet >/dev/null 2>&1; done
+printf '\n[keep]\nversions = 2\n' >> zygos.toml
+shot prune "$work/ebbline" "zygos prune --all" "zygos prune --yes"
 sed -i 's/^series/sereis/; s/ebb-base@stable/ebb-bsae@stable/; s/"tar"/"qcow2"/; s|scripts/desk-install.sh|scripts/desk-instal.sh|' images/tide-desk.toml
 shot lint "$work/ebbline" "zygos lint"

@@ -40,6 +40,7 @@ type Engine struct {
 	Base   func(ctx context.Context, name, temp string, progress func(doing string, done, total int64)) (*layer.Snapshot, error)
 	Watch  func(Event)
 	Slots  chan struct{} // its capacity is how many stages and captures run at once; nil for any number
+	Commit string        // that is checked out where the workspace is, "" for none
 	Budget int64         // bytes that the state may take, as far as it can be helped; 0 for any
 }
 
@@ -111,6 +112,8 @@ type ShapeRecord struct {
 type Record struct {
 	Schema  string           `json:"schema"`
 	Build   string           `json:"build"`
+	Host    string           `json:"host"`
+	Commit  string           `json:"commit,omitempty"` // of the repository around the workspace
 	Version *catalog.Version `json:"version"`
 	Shapes  []ShapeRecord    `json:"shapes"`
 	Took    time.Duration    `json:"took_ns"`
@@ -148,7 +151,8 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 	}
 	defer hold.Close()
 	r := &run{Engine: e, plan: p, dir: dir, store: &store.Store{Dir: e.Store.Dir, Temp: dir},
-		record: Record{Schema: "zygos.build/2", Build: p.Build, Plan: p}}
+		record: Record{Schema: "zygos.build/2", Build: p.Build, Commit: e.Commit, Plan: p}}
+	r.record.Host, _ = os.Hostname()              // a host without a name has none to record
 	defer func() { _ = layer.RemoveAll(r.dir) }() // what stays is swept by the next build
 	began := time.Now()
 	if err := e.Catalog.StartBuild(ctx, catalog.Build{ID: p.Build, Image: p.Image, Version: p.Version,

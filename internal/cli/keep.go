@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 )
@@ -194,10 +195,21 @@ func runShow(ctx context.Context, in *invocation, p *place) error {
 		}
 		rows = append(rows, [2]string{"state", in.paint(red, recallWord(v)) + fmt.Sprintf("%s: %s (by %s, from %s)", through, r.Why, r.Who, when(r.Since))})
 	}
+	record, recordErr := build.ReadRecord(p.State, v.Build) // without it, less is told
 	for _, b := range builds {
 		if b.ID == v.Build {
-			rows = append(rows, [2]string{"build", fmt.Sprintf("%s by %s in %s", b.ID, b.Who, human(b.Ended.Sub(b.Started)))})
+			text := fmt.Sprintf("%s by %s in %s", b.ID, b.Who, human(b.Ended.Sub(b.Started)))
+			if recordErr == nil && record.Host != "" {
+				text += " on " + record.Host
+			}
+			rows = append(rows, [2]string{"build", text})
+			if b.Why != "" {
+				rows = append(rows, [2]string{"why", b.Why})
+			}
 		}
+	}
+	if recordErr == nil && record.Commit != "" {
+		rows = append(rows, [2]string{"commit", record.Commit})
 	}
 	for _, name := range slices.Sorted(maps.Keys(v.Labels)) {
 		rows = append(rows, [2]string{"label", name + " = " + v.Labels[name]})
@@ -213,8 +225,15 @@ func runShow(ctx context.Context, in *invocation, p *place) error {
 		for _, name := range slices.Sorted(maps.Keys(t.Labels)) {
 			rows = append(rows, [2]string{"label", fmt.Sprintf("%s = %s (variant %s)", name, t.Labels[name], t.Variant)})
 		}
-		for _, d := range t.Layers {
-			rows = append(rows, [2]string{"layer", strings.TrimSpace("sha256:" + d + " " + t.Variant)})
+		rows = append(rows, [2]string{"tree", strings.TrimSpace(fmt.Sprintf("%s %s", t.Variant, counted(len(t.Layers), "layer")))})
+	}
+	family, err := p.catalog.Family(ctx, v.Image, v.Version, 1)
+	if err != nil {
+		return err
+	}
+	for _, r := range family {
+		if r.Depth == 1 {
+			rows = append(rows, [2]string{"child", r.Ref()})
 		}
 	}
 	for _, pl := range placements {

@@ -84,3 +84,26 @@ func TestStateKeepsItselfOutOfTheRepository(t *testing.T) {
 	require.Equal(t, filepath.Join(dir, "a/b"), w.Path("a/b"))
 	require.Equal(t, "/a/b", w.Path("/a/b"))
 }
+
+func TestCommitOfTheRepositoryAround(t *testing.T) {
+	dir := t.TempDir()
+	w := &workspace.Workspace{Root: filepath.Join(dir, "images", "ebb")}
+	write := func(name, text string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	require.NoError(t, os.MkdirAll(w.Root, 0o755))
+	write(".git/HEAD", "ref: refs/heads/main\n")
+	require.Empty(t, w.Commit(), "a branch without a commit")
+	write(".git/packed-refs", "# pack-refs\n1111 refs/heads/main\n")
+	require.Equal(t, "1111", w.Commit())
+	write(".git/refs/heads/main", "2222\n")
+	require.Equal(t, "2222", w.Commit())
+	write(".git/HEAD", "3333\n")
+	require.Equal(t, "3333", w.Commit())
+	write("images/.git", "gitdir: ../work\n")
+	write("work/HEAD", "ref: refs/heads/side\n")
+	write("work/commondir", "../.git\n")
+	write(".git/refs/heads/side", "4444\n")
+	require.Equal(t, "4444", w.Commit(), "a second work tree")
+}

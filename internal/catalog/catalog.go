@@ -22,7 +22,7 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-const newestSchema = 3 // user_version that the last migration sets
+const newestSchema = 4 // user_version that the last migration sets
 
 // Catalog is the database of one workspace state.
 type Catalog struct{ db *sql.DB }

@@ -82,7 +82,7 @@ func Prunable(versions []Version, placements []Placement, running []Build, keep 
 // the history, as do the moves of tags.
 func (c *Catalog) Forget(ctx context.Context, image, version string) error {
 	return c.in(ctx, func(tx *sql.Tx) error {
-		for _, table := range []string{"placements", "recalls", "artifacts", "versions"} {
+		for _, table := range []string{"placements", "recalls", "labels", "artifacts", "versions"} {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE image = ? AND version = ?", image, version); err != nil {
 				return fmt.Errorf("forget %s@%s: %w", image, version, err)
 			}

@@ -103,10 +103,13 @@ func (c *Catalog) Unplace(ctx context.Context, id string) error {
 
 // Placements lists where things are: of one image and version, or of a region, or all; "" takes any.
 func (c *Catalog) Placements(ctx context.Context, image, version, region string) ([]Placement, error) {
+	var w where
+	w.is("p.image", image)
+	w.is("p.version", version)
+	w.is("p.region", region)
 	rows, err := c.db.QueryContext(ctx, `SELECT p.id, p.image, p.version, p.region, p.variant, p.format, p.artifact, p.location, p.verified
-		FROM placements p JOIN versions v ON v.image = p.image AND v.version = p.version
-		WHERE ? IN ('', p.image) AND ? IN ('', p.version) AND ? IN ('', p.region)
-		ORDER BY p.region, p.image, v.major DESC, v.minor DESC, v.patch DESC, p.variant, p.format`, image, version, region)
+		FROM placements p JOIN versions v ON v.image = p.image AND v.version = p.version `+w.sql()+`
+		ORDER BY p.region, p.image, v.major DESC, v.minor DESC, v.patch DESC, p.variant, p.format`, w.args...)
 	return collect(rows, err, func(rows *sql.Rows) (Placement, error) {
 		var p Placement
 		var verified string

@@ -213,6 +213,11 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 				return err
 			}
 		}
+		for key, value := range v.Labels {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO labels (image, version, key, value) VALUES (?, ?, ?, ?)", v.Image, v.Version, key, value); err != nil {
+				return err
+			}
+		}
 		_, err := tx.ExecContext(ctx, "UPDATE builds SET state = ?, ended = ? WHERE id = ?", Registered, stamp(v.Created), v.Build)
 		return err
 	})
@@ -246,6 +251,90 @@ func (c *Catalog) Versions(ctx context.Context, image string) ([]Version, error)
 		where, args = "WHERE v.image = ? ", []any{image}
 	}
 	return c.versions(ctx, where+"ORDER BY v.image, v.major DESC, v.minor DESC, v.patch DESC", args...)
+}
+
+// Query says which versions to list; what is not set does not matter.
+type Query struct {
+	Image, Tag, Region string
+	Base               string // NAME or NAME@VERSION
+	Labels             map[string]string
+	Since              time.Time // registered after it
+	State              string    // "usable", "recalled" or "planned"
+	Most               int       // at most so many; 0 for all
+}
+
+// List lists versions by image, newest first, and says how many there are in all.
+func (c *Catalog) List(ctx context.Context, q Query) (list []Version, total int, err error) {
+	var w where
+	w.is("v.image", q.Image)
+	name, version, _ := strings.Cut(q.Base, "@")
+	w.is("v.base_name", name)
+	w.is("v.base_version", version)
+	for key, value := range q.Labels {
+		w.add("(v.image, v.version) IN (SELECT image, version FROM labels WHERE key = ? AND value = ?)", key, value)
+	}
+	if q.Tag != "" {
+		w.add("(v.image, v.version) IN (SELECT image, version FROM tags WHERE tag = ?)", q.Tag)
+	}
+	if q.Region != "" {
+		w.add("(v.image, v.version) IN (SELECT image, version FROM placements WHERE region = ?)", q.Region)
+	}
+	if !q.Since.IsZero() {
+		w.add("v.created > ?", stamp(q.Since))
+	}
+	if q.State != "" {
+		recalled, err := c.Recalled(ctx)
+		if err != nil {
+			return nil, 0, err
+		}
+		var refs []any
+		for ref, r := range recalled {
+			if q.State == "usable" && r.InForce() {
+				refs = append(refs, ref)
+			} else if q.State != "usable" && r.InForce() == (q.State == "recalled") {
+				image, version, _ := strings.Cut(ref, "@")
+				refs = append(refs, image, version)
+			}
+		}
+		if q.State == "usable" {
+			w.add("v.image || '@' || v.version NOT IN ("+strings.TrimPrefix(strings.Repeat(", ?", len(refs)), ", ")+")", refs...)
+		} else {
+			w.add("(v.image, v.version) IN (VALUES ('', '')"+strings.Repeat(", (?, ?)", len(refs)/2)+")", refs...)
+		}
+	}
+	if err := c.db.QueryRowContext(ctx, "SELECT count(*) FROM versions v "+w.sql(), w.args...).Scan(&total); err != nil {
+		return nil, 0, err
+	}
+	end := " ORDER BY v.image, v.major DESC, v.minor DESC, v.patch DESC"
+	if q.Most > 0 {
+		end += fmt.Sprintf(" LIMIT %d", q.Most)
+	}
+	list, err = c.versions(ctx, w.sql()+end, w.args...)
+	return list, total, err
+}
+
+// where gathers conditions.
+type where struct {
+	conditions []string
+	args       []any
+}
+
+func (w *where) add(condition string, args ...any) {
+	w.conditions, w.args = append(w.conditions, condition), append(w.args, args...)
+}
+
+// is asks for a column's value, unless it is "".
+func (w *where) is(column, value string) {
+	if value != "" {
+		w.add(column+" = ?", value)
+	}
+}
+
+func (w *where) sql() string {
+	if len(w.conditions) == 0 {
+		return ""
+	}
+	return "WHERE " + strings.Join(w.conditions, " AND ")
 }
 
 // versions reads versions with their recalls.
@@ -325,8 +414,9 @@ func (c *Catalog) notFound(ctx context.Context, ref definition.Ref) error {
 
 // Builds lists builds, newest first; of all images if image is "".
 func (c *Catalog) Builds(ctx context.Context, image string) ([]Build, error) {
-	rows, err := c.db.QueryContext(ctx, `SELECT id, image, version, base, state, who, started, ended, error, why FROM builds
-		WHERE ? IN ('', image) ORDER BY started DESC, id DESC`, image)
+	var w where
+	w.is("image", image)
+	rows, err := c.db.QueryContext(ctx, "SELECT id, image, version, base, state, who, started, ended, error, why FROM builds "+w.sql()+" ORDER BY started DESC, id DESC", w.args...)
 	return collect(rows, err, func(rows *sql.Rows) (Build, error) {
 		var b Build
 		var started, ended string

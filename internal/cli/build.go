@@ -44,7 +44,12 @@ once and leaves nothing running.`,
 		fs.IntVar(&in.set.jobs, "jobs", runtime.NumCPU(), "run `N` stages and captures at once")
 		planFlags(fs, in)
 	},
-	run: opened(true, runBuild),
+	run: func(ctx context.Context, in *invocation) error {
+		if len(in.args) == 0 && !in.set.due {
+			return wrongUse("'zygos build' takes IMAGE… and got 0 arguments; name images, or say --due; 'zygos help build' shows how")
+		}
+		return opened(true, runBuild)(ctx, in)
+	},
 }
 
 // planFlags are those of build and preview.
@@ -131,9 +136,6 @@ func runBuild(ctx context.Context, in *invocation, p *place) error {
 		if err := p.addDue(ctx, in); err != nil || len(in.args) == 0 {
 			return err
 		}
-	}
-	if len(in.args) == 0 {
-		return wrongUse("name the images to build, or say --due; 'zygos help build' shows how")
 	}
 	names := slices.Clone(in.args)
 	slices.Sort(names)

@@ -110,7 +110,7 @@ func init() {
 		cmdDemo, cmdNew, cmdDoctor,
 		cmdBases, cmdScripts, cmdLint, cmdPreview,
 		cmdBuild, cmdBuilds, cmdLog, cmdCancel, cmdEnter, cmdSweep,
-		cmdList, cmdShow, cmdTag, cmdDiff, cmdLineage, cmdDue, cmdRecall, cmdReinstate, cmdPrune,
+		cmdList, cmdShow, cmdTag, cmdDiff, cmdLineage, cmdDue, cmdRecall, cmdReinstate, cmdPrune, cmdExport, cmdImport,
 		cmdPublish, cmdRegions, cmdManifest, cmdLocate,
 		cmdHelp, cmdSchema, cmdCompletion, cmdVersion,
 	}

@@ -204,3 +204,23 @@ mkdir -p /var/lib/dpkg; printf 'Package: curl\\nStatus: install ok installed\\nV
 		require.NotEmpty(t, d.Files)
 	})
 }
+
+func TestCatalogIsExportedAndImported(t *testing.T) {
+	p := me(t)
+	p.family()
+	p.ok("recall", "parent", "--why", "a hole", "--yes")
+	text := p.ok("export")
+	p.write("catalog.jsonl", text)
+	p.fails(1, "the catalog is not empty; import into a new state", "import", "catalog.jsonl")
+	require.Contains(t, p.ok("import", "catalog.jsonl", "--state", "other"), "rows into the catalog of")
+	require.Equal(t, text, p.ok("export", "--state", "other"))
+	require.Equal(t, p.ok("list", "--json"), p.ok("list", "--json", "--state", "other"))
+	require.Contains(t, p.ok("list", "--where", "owner=platform", "--state", "other"), "parent")
+	p.write("bad.jsonl", text+"{\"table\":\"sqlite_master\",\"row\":{}}\n")
+	p.fails(1, "of sqlite_master: there is no such table", "import", "bad.jsonl", "--state", "third")
+	require.Equal(t, "[]\n", p.ok("list", "--json", "--state", "third"), "all or nothing")
+	p.write("bad.jsonl", "{\"schema\":\"x\"}\n")
+	p.fails(1, "this is no exported catalog", "import", "bad.jsonl", "--state", "third")
+	p.write("bad.jsonl", "{\"schema\":\"zygos.catalog/1\",\"version\":1}\n")
+	p.fails(1, "exported with tables of version 1", "import", "bad.jsonl", "--state", "third")
+}

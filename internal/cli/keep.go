@@ -27,80 +27,75 @@ holds for. --only takes usable, recalled or planned (to be recalled); --age take
 		fs.StringVar(&in.set.region, "region", "", "versions placed in `REGION`")
 		fs.StringVar(&in.set.only, "only", "", "usable, recalled or planned: versions in that `STATE`")
 		fs.StringVar(&in.set.age, "age", "", "versions younger than `AGE`, for instance 7d")
-		fs.IntVar(&in.set.most, "most", 0, "at most `N` versions; default all")
+		fs.IntVar(&in.set.most, "most", 0, "at most `N` versions; default 50, or all with --json")
+		fs.BoolVar(&in.set.all, "all", false, "all versions")
 	},
 	run: opened(false, runList),
 }
 
-func runList(ctx context.Context, in *invocation, p *place) error {
-	image := ""
-	if len(in.args) > 0 {
-		image = in.args[0]
-	}
-	versions, err := p.catalog.Versions(ctx, image)
-	if err != nil {
-		return err
-	}
-	if len(versions) == 0 && image != "" {
-		if _, err := p.Image(image); err != nil {
-			return err
-		}
-	}
-	placements, err := p.catalog.Placements(ctx, image, "", in.set.region)
-	if err != nil {
-		return err
-	}
-	regions := regionsOf(placements)
-	holds, err := in.filter(regions)
-	if err != nil {
-		return err
-	}
-	all := len(versions)
-	versions = slices.DeleteFunc(versions, func(v catalog.Version) bool { return !holds(&v) })
-	if all > 0 && len(versions) == 0 && !in.json {
-		in.note("none of %s fits; 'zygos list' shows all", counted(all, "version"))
-		return nil
-	}
-	if found := len(versions); in.set.most > 0 && found > in.set.most {
-		versions = versions[:in.set.most]
-		defer in.note("%d more; a larger --most lists them", found-in.set.most)
-	}
-	return in.writeVersions(versions, regions)
-}
+const fewVersions = 50 // that list shows without --all
 
-// filter says which versions the flags of list ask for.
-func (in *invocation) filter(regions map[string][]string) (func(*catalog.Version) bool, error) {
-	labels := map[string]string{}
+func runList(ctx context.Context, in *invocation, p *place) error {
+	q := catalog.Query{Tag: in.set.tag, Base: in.set.base, Region: in.set.region, State: in.set.only, Labels: map[string]string{}, Most: in.set.most}
+	if len(in.args) > 0 {
+		q.Image = in.args[0]
+	}
+	if q.Most == 0 && !in.set.all && !in.json {
+		q.Most = fewVersions
+	}
 	for _, text := range in.set.inputs {
 		key, value, ok := strings.Cut(text, "=")
 		if !ok {
-			return nil, wrongUse("--where %q has no '='; write --where KEY=VALUE", text)
+			return wrongUse("--where %q has no '='; write --where KEY=VALUE", text)
 		}
-		labels[key] = value
+		q.Labels[key] = value
 	}
-	var youngest time.Duration
 	if in.set.age != "" {
-		var err error
-		if youngest, err = definition.ParseAge(in.set.age); err != nil {
-			return nil, wrongUse("--age is %q; write for instance 12h or 7d", in.set.age)
+		youngest, err := definition.ParseAge(in.set.age)
+		if err != nil {
+			return wrongUse("--age is %q; write for instance 12h or 7d", in.set.age)
 		}
+		q.Since = time.Now().Add(-youngest)
 	}
-	states := map[string]string{"": "", "usable": "", "recalled": "recalled", "planned": "recall planned"}
-	if _, ok := states[in.set.only]; !ok {
-		return nil, wrongUse("--only is %q; choose usable, recalled or planned", in.set.only)
+	if !slices.Contains([]string{"", "usable", "recalled", "planned"}, q.State) {
+		return wrongUse("--only is %q; choose usable, recalled or planned", q.State)
 	}
-	return func(v *catalog.Version) bool {
-		for key, value := range labels {
-			if v.Labels[key] != value {
-				return false
+	versions, total, err := p.catalog.List(ctx, q)
+	if err != nil {
+		return err
+	}
+	if total == 0 && !in.json {
+		all, known, err := p.catalog.List(ctx, catalog.Query{Image: q.Image, Most: 1})
+		if err != nil {
+			return err
+		}
+		if len(all) == 0 && q.Image != "" {
+			if _, err := p.Image(q.Image); err != nil {
+				return err
 			}
 		}
-		return (in.set.tag == "" || slices.Contains(v.Tags, in.set.tag)) &&
-			(in.set.base == "" || in.set.base == v.BaseName || in.set.base == v.BaseName+"@"+v.BaseVersion) &&
-			(in.set.region == "" || len(regions[v.Ref()]) > 0) &&
-			(in.set.only == "" || recallWord(v) == states[in.set.only]) &&
-			(youngest == 0 || time.Since(v.Created) < youngest)
-	}, nil
+		if known > 0 {
+			in.note("none of %s fits; 'zygos list' shows all", counted(known, "version"))
+			return nil
+		}
+	}
+	regions := map[string][]string{}
+	for _, v := range versions {
+		placements, err := p.catalog.Placements(ctx, v.Image, v.Version, "")
+		if err != nil {
+			return err
+		}
+		if of := regionsOf(placements); len(of) > 0 {
+			regions[v.Ref()] = of[v.Ref()]
+		}
+	}
+	if err := in.writeVersions(versions, regions); err != nil {
+		return err
+	}
+	if more := total - len(versions); more > 0 {
+		in.note("%d more; --all lists them", more)
+	}
+	return nil
 }
 
 // listed is a version as list writes it.

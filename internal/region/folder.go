@@ -73,13 +73,24 @@ func sweep(imageDir string) (removed []string) {
 			continue
 		}
 		if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
-			if os.Remove(name) == nil { // else tried again next time
+			// The name may be another file's by now, which somebody writes.
+			if same, err := isNamed(f, name); err == nil && same && os.Remove(name) == nil { // else tried again next time
 				removed = append(removed, name)
 			}
 		}
 		f.Close()
 	}
 	return removed
+}
+
+// isNamed says whether a name still is that of an open file.
+func isNamed(f *os.File, name string) (bool, error) {
+	var held, named unix.Stat_t
+	err := unix.Fstat(int(f.Fd()), &held)
+	if err == nil {
+		err = unix.Stat(name, &named)
+	}
+	return err == nil && held.Ino == named.Ino && held.Dev == named.Dev, err
 }
 
 // claim opens the temporary file of an item for this process alone.
@@ -89,15 +100,12 @@ func claim(name string) (*os.File, error) {
 		if err != nil {
 			return nil, err
 		}
-		var held, named unix.Stat_t
 		err = unix.Flock(int(part.Fd()), unix.LOCK_EX)
+		same := false
 		if err == nil {
-			err = unix.Fstat(int(part.Fd()), &held)
+			same, err = isNamed(part, name)
 		}
-		if err == nil {
-			err = unix.Stat(name, &named)
-		}
-		if err == nil && held.Ino == named.Ino {
+		if same {
 			return part, part.Truncate(0)
 		}
 		part.Close() // whoever had it has put it in its place or removed it meanwhile

@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"github.com/pressly/goose/v3"
@@ -25,7 +26,13 @@ var migrations embed.FS
 const newestSchema = 4 // user_version that the last migration sets
 
 // Catalog is the database of one workspace state.
-type Catalog struct{ db *sql.DB }
+type Catalog struct {
+	db *sql.DB
+
+	mu       sync.Mutex
+	recalled map[string]*Recall // as of the database's data version below; nil when this process changed something
+	version  int64
+}
 
 // Open opens the catalog in a file, making it or bringing it up to date where needed.
 func Open(ctx context.Context, file string) (*Catalog, error) {
@@ -39,7 +46,7 @@ func Open(ctx context.Context, file string) (*Catalog, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	c := &Catalog{db}
+	c := &Catalog{db: db}
 	if err := c.migrate(ctx); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("catalog %s: %w", file, err)
@@ -79,10 +86,18 @@ func (c *Catalog) in(ctx context.Context, change func(*sql.Tx) error) error {
 	if err != nil {
 		return err
 	}
+	defer c.changed()
 	if err := change(tx); err != nil {
 		return errors.Join(err, tx.Rollback())
 	}
 	return tx.Commit()
+}
+
+// changed forgets what was remembered of the database.
+func (c *Catalog) changed() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.recalled = nil
 }
 
 // timeForm is how times are kept: UTC, sortable as text.

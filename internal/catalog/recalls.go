@@ -45,8 +45,27 @@ func (v *Version) Usable() error {
 }
 
 // Recalled lists every version that is recalled or will be, itself or through an ancestor, by
-// reference; of several recalls, the one that holds first counts.
+// reference; of several recalls, the one that holds first counts. The map is not to be changed.
 func (c *Catalog) Recalled(ctx context.Context) (map[string]*Recall, error) {
+	// SQLite's data_version changes when another connection writes.
+	var version int64
+	if err := c.db.QueryRowContext(ctx, "PRAGMA data_version").Scan(&version); err != nil {
+		return nil, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.recalled != nil && c.version == version {
+		return c.recalled, nil
+	}
+	var err error
+	if c.recalled, err = c.readRecalled(ctx); err != nil {
+		return nil, err
+	}
+	c.version = version
+	return c.recalled, nil
+}
+
+func (c *Catalog) readRecalled(ctx context.Context) (map[string]*Recall, error) {
 	type pair struct {
 		ref    string
 		recall Recall
@@ -92,6 +111,7 @@ func (c *Catalog) Recall(ctx context.Context, r Recall) error {
 
 // Reinstate ends the recall of a version and says whether there was one.
 func (c *Catalog) Reinstate(ctx context.Context, image, version, who string, at time.Time) (bool, error) {
+	defer c.changed()
 	result, err := c.db.ExecContext(ctx, "UPDATE recalls SET ended = ?, ended_by = ? WHERE image = ? AND version = ? AND ended = ''", stamp(at), who, image, version)
 	if err != nil {
 		return false, err

@@ -331,20 +331,20 @@ func (p *place) due(ctx context.Context, images []string, o plan.Options) ([]due
 		if len(images) > 0 && !slices.Contains(images, img.Name) {
 			continue
 		}
-		d := dueImage{Image: img.Name, Follows: p.followers(img.Name)}
-		if newest, err := p.Newest(ctx, img.Name, ""); err != nil {
-			return nil, err
-		} else if newest != nil {
-			d.Newest = newest.Version
-		}
 		made, err := p.plans(ctx, img.Name, o)
-		switch {
-		case err != nil:
-			d.Why = "cannot be planned: " + err.Error()
-		case made.Unchanged != "":
+		if err == nil && made.Unchanged != "" {
 			continue
-		default:
+		}
+		d := dueImage{Image: img.Name, Follows: p.followers(img.Name)}
+		if d.Why = "cannot be planned: " + fmt.Sprint(err); err == nil {
 			d.Why = made.Why
+		}
+		newest, err := p.Newest(ctx, img.Name, "")
+		if err != nil {
+			return nil, err
+		}
+		if newest != nil {
+			d.Newest = newest.Version
 		}
 		list = append(list, d)
 	}
@@ -380,7 +380,7 @@ func runDue(ctx context.Context, in *invocation, p *place) error {
 	} else {
 		var rows [][]string
 		for _, d := range list {
-			rows = append(rows, []string{d.Image, dash(d.Newest), dash(strings.Join(d.Follows, ", ")), d.Why})
+			rows = append(rows, []string{d.Image, dash(d.Newest), dash(cut(strings.Join(d.Follows, ", "), 50)), d.Why})
 		}
 		err = in.columns([]string{"IMAGE", "NEWEST", "FOLLOWING IT", "WHY"}, rows)
 		in.next("zygos build --due")

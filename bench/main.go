@@ -20,8 +20,8 @@ const tester = "zygos-tester"
 var program string
 
 func main() {
-	if len(os.Args) != 3 {
-		fail("usage: bench PROGRAM DEBIAN-WORKSPACE")
+	if len(os.Args) < 3 {
+		fail("usage: bench PROGRAM DEBIAN-WORKSPACE [catalog]")
 	}
 	var err error
 	program, err = filepath.Abs(os.Args[1])
@@ -31,6 +31,10 @@ func main() {
 	check(os.Chmod(temp, 0o755))
 	defer os.RemoveAll(temp)
 	fmt.Printf("%-46s %10s %10s %7s  %s\n", "WHAT", "ZYGOS", "STANDARD", "RATIO", "BUDGET")
+	if len(os.Args) > 3 && os.Args[3] == "catalog" {
+		catalog(temp)
+		return
+	}
 	size()
 	start()
 	demo(temp)
@@ -42,6 +46,7 @@ func main() {
 	lastStage(temp)
 	children(temp)
 	output(temp)
+	catalog(temp)
 	bits(temp)
 }
 

@@ -1,0 +1,86 @@
+package main
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// catalog measures commands on a catalog of 100,000 versions: 500 images with 200 versions each,
+// 200 moves of tags an image, the newest 20 versions in 10 regions, five recalls.
+func catalog(temp string) {
+	ws := filepath.Join(temp, "many")
+	run(temp, program, "new", ws)
+	file := filepath.Join(temp, "catalog.jsonl")
+	writeCatalog(file)
+	settings, err := os.OpenFile(filepath.Join(ws, "zygos.toml"), os.O_APPEND|os.O_WRONLY, 0)
+	check(err)
+	for r := range 10 {
+		fmt.Fprintf(settings, "[region.region-%d]\nkind = \"folder\"\npath = \"r%d\"\n", r, r)
+	}
+	check(settings.Close())
+	a, _ := both(1, func() { run(ws, program, "import", file) }, func() {})
+	row("100,000 versions: import", a, 0, "")
+	for _, command := range []string{"locate image-100@stable --region region-3", "list", "list image-100", "list --where owner=team-3 --tag stable", "list --only recalled",
+		"show image-100@stable", "lineage image-003@1.0.100"} {
+		a, b := both(11, func() { run(ws, append([]string{program}, strings.Fields(command)...)...) }, func() { run(ws, "true") })
+		row("  zygos "+command, a, b, "50ms")
+	}
+}
+
+func writeCatalog(name string) {
+	file, err := os.Create(name)
+	check(err)
+	out := bufio.NewWriter(file)
+	enc := json.NewEncoder(out)
+	line := func(table string, columns map[string]any) {
+		check(enc.Encode(map[string]any{"table": table, "row": columns}))
+	}
+	fmt.Fprintln(out, `{"schema":"zygos.catalog/1","version":4}`)
+	const images, versions = 500, 200
+	image := func(i int) string { return fmt.Sprintf("image-%03d", i) }
+	number := func(n int) string { return fmt.Sprintf("1.0.%d", n) }
+	when := func(n int) string { return fmt.Sprintf("2026-01-%02dT%02d:%02d:00.000Z", 1+n%28, n/28%24, n/7%60) }
+	every := func(write func(i, n int)) {
+		for i := range images {
+			for n := range versions {
+				write(i, n)
+			}
+		}
+	}
+	every(func(i, n int) {
+		line("builds", map[string]any{"id": fmt.Sprintf("b-%03d-%03d", i, n), "image": image(i), "version": number(n), "base": "x", "state": "registered", "who": "me",
+			"started": when(n), "ended": when(n), "error": "", "why": "a script changed"})
+	})
+	every(func(i, n int) {
+		base, release := "field-os", "1.2.0"
+		if i >= 20 {
+			base, release = image((i-20)/10), number(n)
+		}
+		line("versions", map[string]any{"image": image(i), "version": number(n), "major": 1, "minor": 0, "patch": n, "build": fmt.Sprintf("b-%03d-%03d", i, n), "created": when(n),
+			"base_name": base, "base_version": release, "base_digest": "sha256:" + strings.Repeat("a", 64), "fingerprint": strings.Repeat("f", 64), "epoch": 1,
+			"trees": `[{"layers":["` + strings.Repeat("0", 64) + `"]}]`, "labels": fmt.Sprintf(`{"owner":"team-%d"}`, i%20)})
+	})
+	every(func(i, n int) {
+		line("labels", map[string]any{"image": image(i), "version": number(n), "key": "owner", "value": fmt.Sprint("team-", i%20)})
+		line("artifacts", map[string]any{"image": image(i), "version": number(n), "variant": "", "format": "raw", "digest": fmt.Sprintf("sha256:%064x", i*1000+n), "bytes": 1000000})
+		line("tag_moves", map[string]any{"number": i*versions + n + 1, "image": image(i), "tag": "stable", "was": number(max(0, n-1)), "version": number(n), "who": "me", "why": "", "at": when(n)})
+		for r := range 10 {
+			if n >= versions-20 {
+				line("placements", map[string]any{"id": fmt.Sprintf("zy-%d-%d-%d", i, n, r), "image": image(i), "version": number(n), "region": fmt.Sprint("region-", r), "variant": "",
+					"format": "raw", "artifact": fmt.Sprintf("sha256:%064x", i*1000+n), "location": fmt.Sprint("/r/", r), "verified": when(n)})
+			}
+		}
+	})
+	for i := range images {
+		line("tags", map[string]any{"image": image(i), "tag": "stable", "version": number(versions - 1)})
+	}
+	for k := range 5 {
+		line("recalls", map[string]any{"number": k + 1, "image": image(30 + k), "version": number(50), "why": "a hole", "who": "me", "at": when(1), "since": when(1), "descendants": 1, "ended": "", "ended_by": ""})
+	}
+	check(out.Flush())
+	check(file.Close())
+}

@@ -322,3 +322,39 @@ func TestWhatMayGoAndWhy(t *testing.T) {
 		"other@1.0.0": "no [keep] says how many stay", "parent@1.0.2": "the newest of the image", "parent@1.0.1": "child@1.0.3 is built on it", "parent@1.0.0": "child@1.0.2 is built on it",
 		"parent@0.9.0": "build b-1 starts from it", "parent@0.8.0": ""}, why)
 }
+
+func TestListAsksForWhatIsWanted(t *testing.T) {
+	c := open(t)
+	register(t, c, "a", "1.0.0", "1.0.1", "1.1.0")
+	register(t, c, "b", "1.0.0")
+	require.NoError(t, c.MoveTags(t.Context(), moves("a", "1.0.1", "stable")))
+	require.NoError(t, c.Place(t.Context(), catalog.Placement{ID: "zy-1", Image: "b", Version: "1.0.0", Region: "north", Format: "tar", Artifact: "sha256:x", Verified: moment}))
+	require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "a", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: moment}))
+	require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "b", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: time.Now().Add(time.Hour)}))
+	for want, q := range map[string]catalog.Query{
+		"a@1.1.0 a@1.0.1 a@1.0.0 b@1.0.0": {},
+		"a@1.1.0 a@1.0.1 a@1.0.0":         {Image: "a"},
+		"a@1.0.1":                         {Tag: "stable", Labels: map[string]string{"owner": "me"}},
+		"b@1.0.0":                         {Region: "north"},
+		"a@1.0.0":                         {State: "recalled"},
+		"b@1.0.0 ":                        {State: "planned"},
+		"a@1.1.0 a@1.0.1 b@1.0.0":         {State: "usable"},
+		"a@1.1.0 a@1.0.1":                 {Most: 2},
+		"":                                {Labels: map[string]string{"owner": "you"}},
+		" ":                               {Since: time.Now()},
+		"  ":                              {Base: "other@1"},
+	} {
+		list, total, err := c.List(t.Context(), q)
+		require.NoError(t, err)
+		var refs []string
+		for _, v := range list {
+			refs = append(refs, v.Ref())
+		}
+		require.Equal(t, strings.TrimSpace(want), strings.Join(refs, " "), "%+v", q)
+		if q.Most == 0 {
+			require.Equal(t, len(list), total)
+		} else {
+			require.Equal(t, 4, total)
+		}
+	}
+}

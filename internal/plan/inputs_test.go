@@ -173,3 +173,20 @@ func TestReasonsNameWhatChanged(t *testing.T) {
 		return []string{strings.Replace(list[0], "base: field-os@1.2.0 has another checksum than before", "base: field-os has", 1)}
 	}())
 }
+
+func TestAgesAsDefinitionsWriteThem(t *testing.T) {
+	for want, d := range map[string]time.Duration{
+		"7d": 7 * 24 * time.Hour, "1d": 24 * time.Hour, "36h": 36 * time.Hour, "1h30m": 90 * time.Minute, "10m": 10 * time.Minute, "90ms": 90 * time.Millisecond, "1m30s": 90 * time.Second,
+	} {
+		require.Equal(t, want, plan.Age(d))
+		if d >= time.Second {
+			back, err := definition.ParseAge(want)
+			require.NoError(t, err)
+			require.Equal(t, d, back)
+		}
+	}
+	for _, text := range []string{"", "d", "xd", "7 days", "-1d", "1d-5h"} {
+		d, err := definition.ParseAge(text)
+		require.True(t, err != nil || d < 24*time.Hour, text)
+	}
+}

@@ -245,7 +245,14 @@ func Age(d time.Duration) string {
 	if d >= day && d%day == 0 {
 		return fmt.Sprintf("%dd", d/day)
 	}
-	return strings.TrimSuffix(strings.TrimSuffix(d.String(), "0s"), "0m")
+	text := d.String()
+	if d >= time.Minute && d%time.Minute == 0 {
+		text = strings.TrimSuffix(text, "0s")
+	}
+	if d >= time.Hour && d%time.Hour == 0 {
+		text = strings.TrimSuffix(text, "0m")
+	}
+	return text
 }
 
 // SourceChange is a file that went into one of two plans, or into both with different content.

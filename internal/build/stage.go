@@ -10,19 +10,15 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
-	"golang.org/x/sys/unix"
 
 	"zygos/internal/catalog"
-	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
 	"zygos/internal/seal"
-	"zygos/internal/store"
 )
 
 // branch is one variant of a build on its way.
@@ -373,147 +369,4 @@ func (b *branch) bringFile(s *plan.Stage, n *layer.Node) error {
 // content is where a node's bytes lie.
 func (b *branch) content(n *layer.Node) string {
 	return filepath.Join(b.Layers.TreeDir(b.layers[n.Layer]), n.Path)
-}
-
-// watcher turns what the machine tells into events and keeps the last lines for a failure's report.
-type watcher struct {
-	*branch
-	stage *plan.Stage
-	mu    sync.Mutex
-	tail  []string
-	lines int64
-	steps []StepRecord
-}
-
-const tailLines = 12
-
-func (w *watcher) StepStarted(step int) {
-	w.mu.Lock()
-	w.tail, w.lines = nil, 0
-	w.mu.Unlock()
-	w.emit(Event{Kind: StepBegan, Stage: w.stage.Name, Step: w.stage.Steps[step].Name, Digest: w.stage.Steps[step].Digest})
-}
-
-func (w *watcher) Line(step int, stream, text string) {
-	// Interpreters call the script by its place in the sandbox; people know it by its own.
-	text = strings.ReplaceAll(text, machine.ScriptName(step), w.stage.Steps[step].Name)
-	w.mu.Lock()
-	w.lines++
-	if w.tail = append(w.tail, text); len(w.tail) > tailLines {
-		w.tail = w.tail[1:]
-	}
-	w.mu.Unlock()
-	w.emit(Event{Kind: Output, Stage: w.stage.Name, Step: w.stage.Steps[step].Name, Stream: stream, Text: text})
-}
-
-func (w *watcher) Cut(step int, stream string, lines, bytes int64) {
-	w.mu.Lock()
-	w.lines += lines
-	w.mu.Unlock()
-	w.emit(Event{Kind: Cut, Stage: w.stage.Name, Step: w.stage.Steps[step].Name, Stream: stream, Done: bytes, Lines: lines})
-}
-
-func (w *watcher) StepEnded(step int, took time.Duration, failed *machine.StepError) {
-	s := w.stage.Steps[step]
-	w.mu.Lock()
-	w.steps = append(w.steps, StepRecord{Name: s.Name, Source: s.Source, Digest: s.Digest, Lines: w.lines, Took: took})
-	lines := w.lines
-	w.mu.Unlock()
-	e := Event{Kind: StepDone, Stage: w.stage.Name, Step: s.Name, Took: took, Lines: lines}
-	if failed != nil {
-		e.Text = failed.How()
-	}
-	w.emit(e)
-}
-
-func (w *watcher) Note(text string) {
-	w.emit(Event{Kind: Note, Stage: w.stage.Name, Text: text})
-}
-
-func (w *watcher) failure(e *machine.StepError) *Failure {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	step := w.stage.Steps[e.Step]
-	return &Failure{Build: w.plan.Build, Image: w.plan.Image, Variant: w.shape.Variant, Stage: w.stage.Name, Step: step.Name, Source: step.Source, Line: e.Line, Code: e.Code,
-		Signal: e.Signal, Reason: e.Reason, Tail: w.tail}
-}
-
-// failedState is what is kept of a stage that failed, for a look at it.
-type failedState struct {
-	Failure *Failure   `json:"failure"`
-	Layers  []string   `json:"layers"`
-	Stage   plan.Stage `json:"stage"`
-	Scripts [][]byte   `json:"scripts"`
-}
-
-func failedDir(state, build, variant string) string {
-	return filepath.Join(state, "failed", build, shapeName(variant))
-}
-
-// shapeName is a variant as the name of a folder.
-func shapeName(variant string) string {
-	if variant == "" {
-		return "_" // no variant is named so
-	}
-	return variant
-}
-
-// keepFailed keeps the tree that a stage left when it failed.
-func (b *branch) keepFailed(i int, upper string, f *Failure) error {
-	if b.secrets != nil && len(b.shape.Stages[i].Secrets) > 0 {
-		b.emit(Event{Kind: Note, Stage: f.Stage, Text: "the state in which it failed is kept and may hold secrets; it is private to you, and goes with the next build of the image"})
-	}
-	dir := failedDir(b.State, b.plan.Build, b.shape.Variant)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
-	state := failedState{Failure: f, Layers: b.layers, Stage: b.shape.Stages[i]}
-	for _, step := range state.Stage.Steps {
-		if step.Script != nil {
-			state.Scripts = append(state.Scripts, step.Script)
-		}
-	}
-	text, err := json.Marshal(state)
-	if err == nil {
-		err = os.Rename(upper, filepath.Join(dir, "tree"))
-	}
-	if err == nil {
-		err = store.WriteFile(filepath.Join(dir, "state.json"), text)
-	}
-	if err != nil {
-		_ = layer.RemoveAll(dir) // what stays is thrown away after the next build
-	}
-	return err
-}
-
-// forgetFailed throws away what other builds of an image left when they failed, but for what
-// somebody is looking at.
-func (e *Engine) forgetFailed(image, but string) {
-	dirs, _ := filepath.Glob(filepath.Join(e.State, "failed", "b-*")) // no folder, nothing to forget
-	for _, dir := range dirs {
-		if filepath.Base(dir) == but {
-			continue
-		}
-		if states := failedStates(dir); len(states) > 0 && states[0].Failure.Image != image {
-			continue
-		}
-		if lock, err := os.Open(dir); err == nil {
-			if unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
-				_ = layer.RemoveAll(dir) // tried again after the next build
-			}
-			lock.Close()
-		}
-	}
-}
-
-// failedStates reads what is kept of a failed build in its folder, a state for each variant that failed.
-func failedStates(dir string) (list []failedState) {
-	files, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(dir), "*", "state.json")) // the pattern's form is known
-	for _, name := range files {
-		var s failedState
-		if text, err := os.ReadFile(name); err == nil && json.Unmarshal(text, &s) == nil {
-			list = append(list, s)
-		}
-	}
-	return list
 }

@@ -224,3 +224,32 @@ func TestCatalogIsExportedAndImported(t *testing.T) {
 	p.write("bad.jsonl", "{\"schema\":\"zygos.catalog/1\",\"version\":1}\n")
 	p.fails(1, "exported with tables of version 1", "import", "bad.jsonl", "--state", "third")
 }
+
+// What a definition speaks of is not known while it is wrong, so nothing is taken for a leftover.
+func TestSweepTouchesNothingWhileDefinitionsAreWrong(t *testing.T) {
+	p := me(t)
+	p.starter()
+	p.ok("build", "first")
+	blobs := p.glob(".zygos/store/blobs/sha256/*")
+	good := p.read("zygos.toml")
+	p.write("zygos.toml", strings.Replace(good, "[base.", "[bsae.", 1))
+	p.fails(3, "in the definitions; nothing was done", "sweep")
+	p.fails(3, "in the definitions; nothing was done", "prune", "--yes")
+	require.Equal(t, blobs, p.glob(".zygos/store/blobs/sha256/*"))
+	p.write("zygos.toml", good)
+	require.Contains(t, p.ok("sweep"), "Nothing to remove")
+	require.Equal(t, blobs, p.glob(".zygos/store/blobs/sha256/*"))
+	p.whole()
+}
+
+// Who looks at a planned recall sees when it holds; nothing is refused before.
+func TestPlannedRecallShowsItsTime(t *testing.T) {
+	p := me(t)
+	p.family()
+	p.ok("recall", "newest", "--why", "end of life", "--from", "2099-01-01T12:00:00Z", "--yes")
+	require.Contains(t, p.ok("show", "newest"), "recall planned: end of life (by root, from 2099-01-01T12:00:00Z)")
+	require.Contains(t, p.ok("lineage", "newest"), "recall planned: end of life")
+	require.Contains(t, p.read("regions/here/index.json"), `"since":"2099-01-01T12:00:00Z"`)
+	p.ok("publish", "newest")
+	p.ok("tag", "newest", "live")
+}

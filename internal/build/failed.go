@@ -1,0 +1,94 @@
+package build
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/sys/unix"
+
+	"zygos/internal/definition"
+	"zygos/internal/layer"
+	"zygos/internal/plan"
+	"zygos/internal/store"
+)
+
+// failedState is what is kept of a stage that failed, for a look at it.
+type failedState struct {
+	Failure *Failure   `json:"failure"`
+	Layers  []string   `json:"layers"`
+	Stage   plan.Stage `json:"stage"`
+	Scripts [][]byte   `json:"scripts"`
+}
+
+func failedDir(state, build, variant string) string {
+	return filepath.Join(state, "failed", build, shapeName(variant))
+}
+
+// shapeName is a variant as the name of a folder.
+func shapeName(variant string) string {
+	if variant == "" {
+		return "_" // no variant is named so
+	}
+	return variant
+}
+
+// keepFailed keeps the tree that a stage left when it failed.
+func (b *branch) keepFailed(i int, upper string, f *Failure) error {
+	if b.secrets != nil && len(b.shape.Stages[i].Secrets) > 0 {
+		b.emit(Event{Kind: Note, Stage: f.Stage, Text: "the state in which it failed is kept and may hold secrets; it is private to you, and goes with the next build of the image"})
+	}
+	dir := failedDir(b.State, b.plan.Build, b.shape.Variant)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	state := failedState{Failure: f, Layers: b.layers, Stage: b.shape.Stages[i]}
+	for _, step := range state.Stage.Steps {
+		if step.Script != nil {
+			state.Scripts = append(state.Scripts, step.Script)
+		}
+	}
+	text, err := json.Marshal(state)
+	if err == nil {
+		err = os.Rename(upper, filepath.Join(dir, "tree"))
+	}
+	if err == nil {
+		err = store.WriteFile(filepath.Join(dir, "state.json"), text)
+	}
+	if err != nil {
+		_ = layer.RemoveAll(dir) // what stays is thrown away after the next build
+	}
+	return err
+}
+
+// forgetFailed throws away what other builds of an image left when they failed, but for what
+// somebody is looking at.
+func (e *Engine) forgetFailed(image, but string) {
+	dirs, _ := filepath.Glob(filepath.Join(e.State, "failed", "b-*")) // no folder, nothing to forget
+	for _, dir := range dirs {
+		if filepath.Base(dir) == but {
+			continue
+		}
+		if states := failedStates(dir); len(states) > 0 && states[0].Failure.Image != image {
+			continue
+		}
+		if lock, err := os.Open(dir); err == nil {
+			if unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+				_ = layer.RemoveAll(dir) // tried again after the next build
+			}
+			lock.Close()
+		}
+	}
+}
+
+// failedStates reads what is kept of a failed build in its folder, a state for each variant that failed.
+func failedStates(dir string) (list []failedState) {
+	files, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(dir), "*", "state.json")) // the pattern's form is known
+	for _, name := range files {
+		var s failedState
+		if text, err := os.ReadFile(name); err == nil && json.Unmarshal(text, &s) == nil {
+			list = append(list, s)
+		}
+	}
+	return list
+}

@@ -1,0 +1,73 @@
+package build
+
+import (
+	"strings"
+	"sync"
+	"time"
+
+	"zygos/internal/machine"
+	"zygos/internal/plan"
+)
+
+// watcher turns what the machine tells into events and keeps the last lines for a failure's report.
+type watcher struct {
+	*branch
+	stage *plan.Stage
+	mu    sync.Mutex
+	tail  []string
+	lines int64
+	steps []StepRecord
+}
+
+const tailLines = 12
+
+func (w *watcher) StepStarted(step int) {
+	w.mu.Lock()
+	w.tail, w.lines = nil, 0
+	w.mu.Unlock()
+	w.emit(Event{Kind: StepBegan, Stage: w.stage.Name, Step: w.stage.Steps[step].Name, Digest: w.stage.Steps[step].Digest})
+}
+
+func (w *watcher) Line(step int, stream, text string) {
+	// Interpreters call the script by its place in the sandbox; people know it by its own.
+	text = strings.ReplaceAll(text, machine.ScriptName(step), w.stage.Steps[step].Name)
+	w.mu.Lock()
+	w.lines++
+	if w.tail = append(w.tail, text); len(w.tail) > tailLines {
+		w.tail = w.tail[1:]
+	}
+	w.mu.Unlock()
+	w.emit(Event{Kind: Output, Stage: w.stage.Name, Step: w.stage.Steps[step].Name, Stream: stream, Text: text})
+}
+
+func (w *watcher) Cut(step int, stream string, lines, bytes int64) {
+	w.mu.Lock()
+	w.lines += lines
+	w.mu.Unlock()
+	w.emit(Event{Kind: Cut, Stage: w.stage.Name, Step: w.stage.Steps[step].Name, Stream: stream, Done: bytes, Lines: lines})
+}
+
+func (w *watcher) StepEnded(step int, took time.Duration, failed *machine.StepError) {
+	s := w.stage.Steps[step]
+	w.mu.Lock()
+	w.steps = append(w.steps, StepRecord{Name: s.Name, Source: s.Source, Digest: s.Digest, Lines: w.lines, Took: took})
+	lines := w.lines
+	w.mu.Unlock()
+	e := Event{Kind: StepDone, Stage: w.stage.Name, Step: s.Name, Took: took, Lines: lines}
+	if failed != nil {
+		e.Text = failed.How()
+	}
+	w.emit(e)
+}
+
+func (w *watcher) Note(text string) {
+	w.emit(Event{Kind: Note, Stage: w.stage.Name, Text: text})
+}
+
+func (w *watcher) failure(e *machine.StepError) *Failure {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	step := w.stage.Steps[e.Step]
+	return &Failure{Build: w.plan.Build, Image: w.plan.Image, Variant: w.shape.Variant, Stage: w.stage.Name, Step: step.Name, Source: step.Source, Line: e.Line, Code: e.Code,
+		Signal: e.Signal, Reason: e.Reason, Tail: w.tail}
+}

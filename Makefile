@@ -7,7 +7,7 @@ export CGO_ENABLED = 0
 
 SOURCES := $(shell find cmd internal demo -type f ! -name '*_test.go') go.mod go.sum
 TESTER  := zygos-tester
-NEEDED  := cpio qemu-system-x86 e2fsprogs zstd xz-utils tar debootstrap uidmap procps util-linux passwd ca-certificates
+NEEDED  := cpio qemu-system-x86 e2fsprogs zstd xz-utils tar debootstrap uidmap postgresql procps util-linux passwd ca-certificates
 AS_USER := internal/machine internal/layer internal/base internal/build
 
 .PHONY: help demo build test test-as-user crash fuzz bench screenshots debian-base reference clean check deps
@@ -25,7 +25,7 @@ demo: $(BIN) ## run the whole worked example in a new folder
 	@$(BIN) demo "$$(mktemp -d)/ebbline"
 
 test: deps check $(CACHE)/debian/bases $(CACHE)/kernel ## run all tests
-	$(GO) test -count=1 -timeout 30m ./...
+	bench/with-postgres.sh $(GO) test -count=1 -timeout 30m ./...
 	@if [ "$$(id -u)" = 0 ]; then $(MAKE) -s test-as-user; fi
 
 # The packages that make sandboxes once more, as an ordinary user.
@@ -76,7 +76,7 @@ debian-base: deps ## make the base of examples/debian with debootstrap (root)
 	examples/debian/make-base.sh
 
 bench: $(BIN) deps $(CACHE)/debian/bases ## measure against standard tools, as ratios
-	$(GO) run ./bench $(BIN) $(CACHE)/debian
+	bench/with-postgres.sh $(GO) run ./bench $(BIN) $(CACHE)/debian
 
 screenshots: $(BIN) ## make docs/screenshots anew
 	docs/screenshots/make.sh

@@ -30,6 +30,7 @@ import (
 type Engine struct {
 	State   string // folder
 	Root    string // workspace
+	Place   string // identity of the state
 	Who     string
 	Layers  *layer.Store
 	Store   *store.Store
@@ -156,7 +157,7 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 	defer func() { _ = layer.RemoveAll(r.dir) }() // what stays is swept by the next build
 	began := time.Now()
 	if err := e.Catalog.StartBuild(ctx, catalog.Build{ID: p.Build, Image: p.Image, Version: p.Version,
-		Base: p.Base.Name + "@" + p.Base.Version, Who: e.Who, Started: began, Why: p.Why}); err != nil {
+		Base: p.Base.Name + "@" + p.Base.Version, Who: e.Who, Host: r.record.Host, Place: e.Place, Commit: e.Commit, Started: began, Why: p.Why}); err != nil {
 		return nil, err
 	}
 	if r.log, err = openLog(filepath.Join(e.State, "builds", p.Build), e.Watch); err != nil {
@@ -165,6 +166,7 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 	inner, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	go r.heedCancel(inner, cancel)
+	go r.stayAlive(inner)
 	r.secrets = secret.NewMatcher(secretsOf(p))
 	err = r.carryOut(inner, began)
 	if cause := context.Cause(inner); err != nil && cause != nil {
@@ -260,7 +262,8 @@ func (r *run) base(ctx context.Context) error {
 	for _, shape := range r.plan.Shapes {
 		for _, digest := range shape.Layers {
 			if !r.Layers.Has(digest) {
-				return fmt.Errorf("a layer of %s@%s is missing from %s; build %s again with --force", r.plan.Base.Name, r.plan.Base.Version, r.Layers.Dir, r.plan.Base.Name)
+				return fmt.Errorf("a layer of %s@%s is missing from %s: it was removed, or the version was built on another machine ('zygos show %s@%s' says where); build %s again here with --force",
+					r.plan.Base.Name, r.plan.Base.Version, r.Layers.Dir, r.plan.Base.Name, r.plan.Base.Version, r.plan.Base.Name)
 			}
 		}
 	}

@@ -64,7 +64,7 @@ func newWorks(t *testing.T) *works {
 	w := &works{t: t, hand: &hand{owners: layer.Owners{First: ids.First, Count: ids.Count}}}
 	s, err := store.Open(filepath.Join(state, "store"))
 	require.NoError(t, err)
-	c, err := catalog.Open(t.Context(), filepath.Join(state, "catalog.db"))
+	c, err := catalog.Open(t.Context(), filepath.Join(state, "catalog.db"), "")
 	require.NoError(t, err)
 	t.Cleanup(func() { c.Close() })
 	layers := &layer.Store{Dir: filepath.Join(state, "layers"), Owners: w.hand.owners, Check: true}

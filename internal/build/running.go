@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"zygos/internal/catalog"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
 	"zygos/internal/store"
@@ -159,6 +160,43 @@ func Alive(state, id string) bool {
 	}
 	defer lock.Close()
 	return unix.Flock(int(lock.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil
+}
+
+const (
+	beat  = 20 * time.Second // between two words of a running build to the catalog
+	lease = 5 * time.Minute  // after which a build of another state that was silent counts as dead
+)
+
+// Runs says whether a build that is called running does: its process is alive in this state, whose
+// identity is place, or another state that has it was heard of lately.
+func Runs(state, place string, b *catalog.Build) bool {
+	if b.Place == "" || b.Place == place {
+		return Alive(state, b.ID)
+	}
+	return b.Quiet < lease
+}
+
+// Settle makes a build that is called running and does not run an interrupted one.
+func Settle(state, place string, b *catalog.Build) {
+	if b.State == catalog.Running && !Runs(state, place, b) {
+		b.State, b.Error = catalog.Interrupted, silent
+	}
+}
+
+// stayAlive lets other states know that the build runs.
+func (r *run) stayAlive(ctx context.Context) {
+	tick := time.NewTicker(beat)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if err := r.Catalog.Beat(ctx, r.plan.Build); err != nil && ctx.Err() == nil {
+				r.emit(Event{Kind: Note, Text: "the catalog could not be told that the build runs: " + err.Error()})
+			}
+		}
+	}
 }
 
 const cancelName = "cancel"

@@ -45,6 +45,8 @@ func (e *Engine) Sweep(ctx context.Context, alone bool, keep func(digest string)
 	return list, err
 }
 
+const silent = "its process ended without a word"
+
 // sweepRuns removes the folders of runs that died, and ends their builds in the catalog.
 func (e *Engine) sweepRuns(ctx context.Context) (list []Leftover, err error) {
 	entries, err := os.ReadDir(filepath.Join(e.State, "run"))
@@ -66,11 +68,11 @@ func (e *Engine) sweepRuns(ctx context.Context) (list []Leftover, err error) {
 	}
 	running, e2 := e.Catalog.Running(ctx)
 	err = errors.Join(err, e2)
-	for _, id := range running {
-		if !Alive(e.State, id) {
-			err = errors.Join(err, e.Catalog.EndBuild(ctx, id, catalog.Interrupted, "its process ended without a word", time.Now()))
-			if !slices.ContainsFunc(list, func(l Leftover) bool { return l.Name == id }) {
-				list = append(list, Leftover{"build that was still called running", id, 0})
+	for _, b := range running {
+		if !Runs(e.State, e.Place, &b) {
+			err = errors.Join(err, e.Catalog.EndBuild(ctx, b.ID, catalog.Interrupted, silent, time.Now()))
+			if !slices.ContainsFunc(list, func(l Leftover) bool { return l.Name == b.ID }) {
+				list = append(list, Leftover{"build that was still called running", b.ID, 0})
 			}
 		}
 	}
@@ -95,7 +97,7 @@ func sweepGroups() (list []Leftover) {
 // sweepUnfinished removes files under temporary names and locks that nobody holds.
 func (e *Engine) sweepUnfinished() (list []Leftover) {
 	for what, patterns := range map[string][]string{
-		"half-written file":            {"store/blob-*", "store/.new-*", "store/blobs/sha256/.new-*", "layers/keys/new-*", "layers/new-*", ".new-*", "secret-key-*", "builds/*/.new-*", "manifests/*/.new-*", "failed/*/*/.new-*"},
+		"half-written file":            {"store/blob-*", "store/.new-*", "store/blobs/sha256/.new-*", "layers/keys/new-*", "layers/new-*", ".new-*", "builds/*/.new-*", "manifests/*/.new-*", "failed/*/*/.new-*"},
 		"layer that was being removed": {"layers/*.gone", "layers/keys/*.gone"},
 	} {
 		for _, pattern := range patterns {

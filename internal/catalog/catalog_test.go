@@ -1,15 +1,10 @@
 package catalog_test
 
 import (
-	"database/sql"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
-	"testing/fstest"
 	"time"
 
-	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/require"
 
 	"zygos/internal/catalog"
@@ -17,13 +12,6 @@ import (
 )
 
 var moment = time.Date(2026, 1, 2, 3, 4, 5, 0, time.UTC)
-
-func open(t *testing.T) *catalog.Catalog {
-	c, err := catalog.Open(t.Context(), filepath.Join(t.TempDir(), "with space & ?", "catalog.db"))
-	require.NoError(t, err)
-	t.Cleanup(func() { c.Close() })
-	return c
-}
 
 func register(t *testing.T, c *catalog.Catalog, image string, versions ...string) {
 	for _, v := range versions {
@@ -43,257 +31,202 @@ func moves(image, version string, tags ...string) (list []catalog.Move) {
 }
 
 func TestNextFreeNumberAndRefusals(t *testing.T) {
-	c := open(t)
-	next := func(series, version string) string {
-		v, err := c.NextVersion(t.Context(), "a", series, version, func(id string) bool { return id != "b-dead" })
-		if err != nil {
-			require.IsType(t, &catalog.TakenError{}, err)
-			return err.Error()
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		next := func(series, version string) string {
+			v, err := c.NextVersion(t.Context(), "a", series, version, func(b *catalog.Build) bool { return b.ID != "b-dead" })
+			if err != nil {
+				require.IsType(t, &catalog.TakenError{}, err)
+				return err.Error()
+			}
+			return v
 		}
-		return v
-	}
-	require.Equal(t, "2.3.0", next("2.3", ""))
-	register(t, c, "a", "2.3.0", "2.3.9", "2.3.10", "2.10.0", "2.4.3")
-	require.NoError(t, c.Forget(t.Context(), "a", "2.4.3"))
-	register(t, c, "other", "2.3.50")
-	require.Equal(t, "2.3.11", next("2.3", ""))
-	require.Equal(t, "2.4.4", next("2.4", ""), "the number of a version that is gone is not given again")
-	for id, version := range map[string]string{"b-dead": "2.5.7", "b-alive": "2.5.3"} {
-		require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: id, Image: "a", Version: version, Started: moment}))
-	}
-	require.Equal(t, "2.5.4", next("2.5", ""), "builds that run hold their numbers")
-	require.Contains(t, next("", "2.5.3"), "a 2.5.3 is being made by build b-alive; the next free number of its series is 2.5.4")
-	require.ErrorContains(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-late", Image: "a", Version: "2.5.3", Started: moment}), "a 2.5.3 is being made by build b-alive")
-	require.Equal(t, "2.3.12", next("", "2.3.12"))
-	require.Equal(t, "1.0.0", next("", "1.0.0"), "a lower series may get versions")
-	require.Contains(t, next("", "2.3.10"), "a 2.3.10 exists already; versions never change. The next free number of its series is 2.3.11")
-	require.Contains(t, next("", "2.3.4"), "not above 2.3.10")
+		require.Equal(t, "2.3.0", next("2.3", ""))
+		register(t, c, "a", "2.3.0", "2.3.9", "2.3.10", "2.10.0", "2.4.3")
+		require.NoError(t, c.Forget(t.Context(), "a", "2.4.3"))
+		register(t, c, "other", "2.3.50")
+		require.Equal(t, "2.3.11", next("2.3", ""))
+		require.Equal(t, "2.4.4", next("2.4", ""), "the number of a version that is gone is not given again")
+		for id, version := range map[string]string{"b-dead": "2.5.7", "b-alive": "2.5.3"} {
+			require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: id, Image: "a", Version: version, Started: moment}))
+		}
+		require.Equal(t, "2.5.4", next("2.5", ""), "builds that run hold their numbers")
+		require.Contains(t, next("", "2.5.3"), "a 2.5.3 is being made by build b-alive; the next free number of its series is 2.5.4")
+		require.ErrorContains(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-late", Image: "a", Version: "2.5.3", Started: moment}), "a 2.5.3 is being made by build b-alive")
+		require.Equal(t, "2.3.12", next("", "2.3.12"))
+		require.Equal(t, "1.0.0", next("", "1.0.0"), "a lower series may get versions")
+		require.Contains(t, next("", "2.3.10"), "a 2.3.10 exists already; versions never change. The next free number of its series is 2.3.11")
+		require.Contains(t, next("", "2.3.4"), "not above 2.3.10")
+	})
 }
 
 func TestReferences(t *testing.T) {
-	c := open(t)
-	register(t, c, "a", "2.3.9", "2.3.10", "2.2.5")
-	err := c.MoveTags(t.Context(), moves("a", "2.3.9", "stable"))
-	require.NoError(t, err)
-	for ref, want := range map[string]string{"a": "2.3.10", "a@2.3": "2.3.10", "a@2.2": "2.2.5", "a@2.3.9": "2.3.9", "a@stable": "2.3.9"} {
-		r, err := definition.ParseRef(ref)
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		register(t, c, "a", "2.3.9", "2.3.10", "2.2.5")
+		err := c.MoveTags(t.Context(), moves("a", "2.3.9", "stable"))
 		require.NoError(t, err)
-		v, err := c.Resolve(t.Context(), r)
-		require.NoError(t, err)
-		require.Equal(t, want, v.Version, ref)
-	}
-	for ref, says := range map[string]string{"a@stabel": "did you mean a@stable?", "a@9.9.9": "there are 2.3.10", "b": "has no version yet; build it first: zygos build b"} {
-		r, err := definition.ParseRef(ref)
-		require.NoError(t, err)
-		_, err = c.Resolve(t.Context(), r)
-		require.ErrorContains(t, err, says)
-	}
+		for ref, want := range map[string]string{"a": "2.3.10", "a@2.3": "2.3.10", "a@2.2": "2.2.5", "a@2.3.9": "2.3.9", "a@stable": "2.3.9"} {
+			r, err := definition.ParseRef(ref)
+			require.NoError(t, err)
+			v, err := c.Resolve(t.Context(), r)
+			require.NoError(t, err)
+			require.Equal(t, want, v.Version, ref)
+		}
+		for ref, says := range map[string]string{"a@stabel": "did you mean a@stable?", "a@9.9.9": "there are 2.3.10", "b": "has no version yet; build it first: zygos build b"} {
+			r, err := definition.ParseRef(ref)
+			require.NoError(t, err)
+			_, err = c.Resolve(t.Context(), r)
+			require.ErrorContains(t, err, says)
+		}
+	})
 }
 
 func TestVersionComesBackWhole(t *testing.T) {
-	c := open(t)
-	register(t, c, "a", "1.0.0")
-	err := c.MoveTags(t.Context(), moves("a", "1.0.0", "b", "a"))
-	require.NoError(t, err)
-	list, err := c.Versions(t.Context(), "")
-	require.NoError(t, err)
-	require.Equal(t, []catalog.Version{{Image: "a", Version: "1.0.0", Build: "b-a1.0.0", Created: moment, Trees: []catalog.Tree{{Layers: []string{"l1"}}}, Labels: map[string]string{"owner": "me"},
-		Artifacts: []catalog.Artifact{{Format: "tar", Digest: "sha256:1.0.0", Bytes: 7}}, Tags: []string{"a", "b"}}}, list)
-	builds, err := c.Builds(t.Context(), "a")
-	require.NoError(t, err)
-	require.Equal(t, catalog.Registered, builds[0].State)
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		register(t, c, "a", "1.0.0")
+		err := c.MoveTags(t.Context(), moves("a", "1.0.0", "b", "a"))
+		require.NoError(t, err)
+		list, err := c.Versions(t.Context(), "")
+		require.NoError(t, err)
+		require.Equal(t, []catalog.Version{{Image: "a", Version: "1.0.0", Build: "b-a1.0.0", Created: moment, Trees: []catalog.Tree{{Layers: []string{"l1"}}}, Labels: map[string]string{"owner": "me"},
+			Artifacts: []catalog.Artifact{{Format: "tar", Digest: "sha256:1.0.0", Bytes: 7}}, Tags: []string{"a", "b"}}}, list)
+		builds, err := c.Builds(t.Context(), "a")
+		require.NoError(t, err)
+		require.Equal(t, catalog.Registered, builds[0].State)
+	})
 }
 
 func TestVersionIsRegisteredOnceOrNotAtAll(t *testing.T) {
-	c := open(t)
-	register(t, c, "a", "1.0.0")
-	err := c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-a1.0.0"})
-	require.ErrorContains(t, err, "register a@1.0.0")
-	err = c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.1", Build: "b-a1.0.0", Artifacts: []catalog.Artifact{{Format: "tar"}, {Format: "tar"}}})
-	require.Error(t, err)
-	list, err := c.Versions(t.Context(), "a")
-	require.NoError(t, err)
-	require.Len(t, list, 1, "the version of a failed registration is not there")
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		register(t, c, "a", "1.0.0")
+		err := c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-a1.0.0"})
+		require.ErrorContains(t, err, "register a@1.0.0")
+		err = c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.1", Build: "b-a1.0.0", Artifacts: []catalog.Artifact{{Format: "tar"}, {Format: "tar"}}})
+		require.Error(t, err)
+		list, err := c.Versions(t.Context(), "a")
+		require.NoError(t, err)
+		require.Len(t, list, 1, "the version of a failed registration is not there")
+	})
 }
 
 func TestTagMovesAreKept(t *testing.T) {
-	c := open(t)
-	register(t, c, "a", "1.0.0", "1.0.1")
-	for _, v := range []string{"1.0.0", "1.0.1", "1.0.1"} {
-		err := c.MoveTags(t.Context(), moves("a", v, "stable"))
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		register(t, c, "a", "1.0.0", "1.0.1")
+		for _, v := range []string{"1.0.0", "1.0.1", "1.0.1"} {
+			err := c.MoveTags(t.Context(), moves("a", v, "stable"))
+			require.NoError(t, err)
+		}
+		list, err := c.Moves(t.Context(), "a")
 		require.NoError(t, err)
-	}
-	list, err := c.Moves(t.Context(), "a")
-	require.NoError(t, err)
-	require.Len(t, list, 2, "a tag that points there already does not move")
-	require.Equal(t, catalog.Move{Tag: "stable", Was: "1.0.0", Version: "1.0.1", Who: "me", Why: "a test", At: moment}, list[0])
-	err = c.MoveTags(t.Context(), moves("a", "9.9.9", "x", "y"))
-	require.Error(t, err)
+		require.Len(t, list, 2, "a tag that points there already does not move")
+		require.Equal(t, catalog.Move{Tag: "stable", Was: "1.0.0", Version: "1.0.1", Who: "me", Why: "a test", At: moment}, list[0])
+		err = c.MoveTags(t.Context(), moves("a", "9.9.9", "x", "y"))
+		require.Error(t, err)
+	})
 }
 
 func TestPlacementsAreRecordedOnce(t *testing.T) {
-	c := open(t)
-	register(t, c, "a", "1.0.0")
-	p := catalog.Placement{ID: "zy-1", Image: "a", Version: "1.0.0", Region: "r", Format: "tar", Artifact: "sha256:x", Location: "/x", Verified: moment}
-	require.NoError(t, c.Place(t.Context(), p))
-	p.Verified = moment.Add(time.Hour)
-	require.NoError(t, c.Place(t.Context(), p))
-	list, err := c.Placements(t.Context(), "a", "", "r")
-	require.NoError(t, err)
-	require.Equal(t, []catalog.Placement{p}, list)
-	list, err = c.Placements(t.Context(), "", "", "other")
-	require.NoError(t, err)
-	require.Empty(t, list)
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		register(t, c, "a", "1.0.0")
+		p := catalog.Placement{ID: "zy-1", Image: "a", Version: "1.0.0", Region: "r", Format: "tar", Artifact: "sha256:x", Location: "/x", Verified: moment}
+		require.NoError(t, c.Place(t.Context(), p))
+		p.Verified = moment.Add(time.Hour)
+		require.NoError(t, c.Place(t.Context(), p))
+		list, err := c.Placements(t.Context(), "a", "", "r")
+		require.NoError(t, err)
+		require.Equal(t, []catalog.Placement{p}, list)
+		list, err = c.Placements(t.Context(), "", "", "other")
+		require.NoError(t, err)
+		require.Empty(t, list)
+	})
 }
 
-func TestTwoProcessesShareACatalog(t *testing.T) {
-	file := filepath.Join(t.TempDir(), "catalog.db")
-	a, err := catalog.Open(t.Context(), file)
-	require.NoError(t, err)
-	defer a.Close()
-	b, err := catalog.Open(t.Context(), file)
-	require.NoError(t, err)
-	defer b.Close()
-	done := make(chan error, 2)
-	for i, c := range []*catalog.Catalog{a, b} {
-		go func() {
-			var err error
-			for n := range 30 {
-				id := string(rune('a'+i)) + string(rune('A'+n))
-				if e := c.StartBuild(t.Context(), catalog.Build{ID: id, Image: id, Started: moment}); e != nil {
-					err = e
-				}
-			}
-			done <- err
-		}()
-	}
-	require.NoError(t, <-done)
-	require.NoError(t, <-done)
-	list, err := a.Builds(t.Context(), "")
-	require.NoError(t, err)
-	require.Len(t, list, 60)
-}
-
-func TestCatalogOfANewerProgramIsLeftAlone(t *testing.T) {
-	file := filepath.Join(t.TempDir(), "catalog.db")
-	c, err := catalog.Open(t.Context(), file)
-	require.NoError(t, err)
-	require.NoError(t, c.Close())
-	db, err := sql.Open("sqlite", file)
-	require.NoError(t, err)
-	_, err = db.Exec("PRAGMA user_version = 99")
-	require.NoError(t, err)
-	require.NoError(t, db.Close())
-	_, err = catalog.Open(t.Context(), file)
-	require.ErrorContains(t, err, "written by a newer Zygos (schema 99, this one knows 4)")
-	require.NoError(t, os.WriteFile(file, []byte("this is no database, though it is long enough to be read as one"), 0o600))
-	_, err = catalog.Open(t.Context(), file)
-	require.ErrorContains(t, err, "catalog "+file)
-}
-
-// A catalog of the first schema comes up to date with all that is in it.
-func TestCatalogOfAnEarlierProgramIsBroughtUpToDate(t *testing.T) {
-	file := filepath.Join(t.TempDir(), "catalog.db")
-	db, err := sql.Open("sqlite", file)
-	require.NoError(t, err)
-	first, err := os.ReadFile("migrations/00001_start.sql")
-	require.NoError(t, err)
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db, fstest.MapFS{"00001_start.sql": {Data: first}})
-	require.NoError(t, err)
-	_, err = provider.Up(t.Context())
-	require.NoError(t, err)
-	_, err = db.Exec(`INSERT INTO builds (id, image, version, base, state, who, started) VALUES ('b-1', 'a', '1.0.0', 'x@1', 'registered', 'me', '2026-01-02T03:04:05.000Z');
-		INSERT INTO versions VALUES ('a', '1.0.0', 1, 0, 0, 'b-1', '2026-01-02T03:04:05.000Z', 'x', '1', 'sha256:b', 'f', 7, '["l1","l2"]', '{"owner":"me"}');
-		INSERT INTO artifacts VALUES ('a', '1.0.0', 'tar', 'sha256:t', 9);
-		INSERT INTO placements VALUES ('zy-1', 'a', '1.0.0', 'r', 'tar', 'sha256:t', '/x', '2026-01-02T03:04:05.000Z')`)
-	require.NoError(t, err)
-	require.NoError(t, db.Close())
-
-	c, err := catalog.Open(t.Context(), file)
-	require.NoError(t, err)
-	defer c.Close()
-	v, err := c.Resolve(t.Context(), definition.Ref{Image: "a"})
-	require.NoError(t, err)
-	require.Equal(t, []catalog.Tree{{Layers: []string{"l1", "l2"}}}, v.Trees)
-	require.Equal(t, []catalog.Artifact{{Format: "tar", Digest: "sha256:t", Bytes: 9}}, v.Artifacts)
-	list, err := c.Placements(t.Context(), "a", "", "")
-	require.NoError(t, err)
-	require.Equal(t, "zy-1", list[0].ID)
-	require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-2", Image: "a", Started: moment, Why: "a script changed"}))
-	require.NoError(t, c.EndBuild(t.Context(), "b-2", catalog.Cancelled, "by me", moment))
-	builds, err := c.Builds(t.Context(), "a")
-	require.NoError(t, err)
-	require.Equal(t, "a script changed", builds[1].Why+builds[0].Why)
+func TestWhatIsBuiltOnDoesNotGo(t *testing.T) {
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		register(t, c, "p", "1.0.0", "1.0.1", "1.0.2")
+		require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-1", Image: "a", Version: "1.0.0", Base: "p@1.0.0", Started: moment}))
+		require.ErrorContains(t, c.Forget(t.Context(), "p", "1.0.0"), "p@1.0.0 cannot go: build b-1 is built on it")
+		require.NoError(t, c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment, BaseName: "p", BaseVersion: "1.0.0"}))
+		require.ErrorContains(t, c.Forget(t.Context(), "p", "1.0.0"), "p@1.0.0 cannot go: a@1.0.0 is built on it")
+		require.NoError(t, c.MoveTags(t.Context(), moves("p", "1.0.1", "stable")))
+		require.Error(t, c.Forget(t.Context(), "p", "1.0.1"))
+		require.NoError(t, c.Forget(t.Context(), "p", "1.0.2"))
+		refs, err := c.Refs(t.Context())
+		require.NoError(t, err)
+		require.Equal(t, map[string]bool{"a@1.0.0": true, "p@1.0.0": true, "p@1.0.1": true}, refs)
+	})
 }
 
 func TestVariantsOfAVersion(t *testing.T) {
-	c := open(t)
-	require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-1", Image: "a", Started: moment}))
-	running, err := c.Running(t.Context())
-	require.NoError(t, err)
-	require.Equal(t, []string{"b-1"}, running)
-	trees := []catalog.Tree{{Variant: "edge", Layers: []string{"x"}}, {Variant: "bench", Layers: []string{"x", "y"}, Labels: map[string]string{"purpose": "test"}}}
-	artifacts := []catalog.Artifact{{Variant: "bench", Format: "tar", Digest: "sha256:1", Bytes: 1}, {Variant: "edge", Format: "raw", Digest: "sha256:2", Bytes: 2}, {Variant: "edge", Format: "tar", Digest: "sha256:1", Bytes: 1}}
-	require.NoError(t, c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment, Trees: trees, Artifacts: artifacts}))
-	v, err := c.Resolve(t.Context(), definition.Ref{Image: "a"})
-	require.NoError(t, err)
-	require.Equal(t, trees, v.Trees)
-	require.Equal(t, artifacts, v.Artifacts)
-	require.Equal(t, []string{"x", "y"}, v.Tree("bench").Layers)
-	require.Nil(t, v.Tree("other"))
-	digests, err := c.ArtifactDigests(t.Context())
-	require.NoError(t, err)
-	require.ElementsMatch(t, []string{"sha256:1", "sha256:2"}, digests)
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-1", Image: "a", Started: moment}))
+		running, err := c.Running(t.Context())
+		require.NoError(t, err)
+		require.Len(t, running, 1)
+		require.Equal(t, "b-1", running[0].ID)
+		trees := []catalog.Tree{{Variant: "edge", Layers: []string{"x"}}, {Variant: "bench", Layers: []string{"x", "y"}, Labels: map[string]string{"purpose": "test"}}}
+		artifacts := []catalog.Artifact{{Variant: "bench", Format: "tar", Digest: "sha256:1", Bytes: 1}, {Variant: "edge", Format: "raw", Digest: "sha256:2", Bytes: 2}, {Variant: "edge", Format: "tar", Digest: "sha256:1", Bytes: 1}}
+		require.NoError(t, c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment, Trees: trees, Artifacts: artifacts}))
+		v, err := c.Resolve(t.Context(), definition.Ref{Image: "a"})
+		require.NoError(t, err)
+		require.Equal(t, trees, v.Trees)
+		require.Equal(t, artifacts, v.Artifacts)
+		require.Equal(t, []string{"x", "y"}, v.Tree("bench").Layers)
+		require.Nil(t, v.Tree("other"))
+		digests, err := c.ArtifactDigests(t.Context())
+		require.NoError(t, err)
+		require.ElementsMatch(t, []string{"sha256:1", "sha256:2"}, digests)
+	})
 }
 
 func TestRecallsHoldForDescendantsAndEnd(t *testing.T) {
-	c := open(t)
-	register(t, c, "parent", "1.0.0", "1.0.1")
-	for image, base := range map[string]string{"child": "parent", "grandchild": "child"} {
-		require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-" + image, Image: image, Started: moment}))
-		require.NoError(t, c.Register(t.Context(), catalog.Version{Image: image, Version: "1.0.0", Build: "b-" + image, Created: moment, BaseName: base, BaseVersion: "1.0.0"}))
-	}
-	recall := func(version string, since time.Time, descendants bool) error {
-		return c.Recall(t.Context(), catalog.Recall{Image: "parent", Version: version, Why: "a hole", Who: "me", At: moment, Since: since, Descendants: descendants})
-	}
-	usable := func(ref string) error {
-		r, err := definition.ParseRef(ref)
-		require.NoError(t, err)
-		v, err := c.Resolve(t.Context(), r)
-		if err != nil {
-			return err
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		register(t, c, "parent", "1.0.0", "1.0.1")
+		for image, base := range map[string]string{"child": "parent", "grandchild": "child"} {
+			require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-" + image, Image: image, Started: moment}))
+			require.NoError(t, c.Register(t.Context(), catalog.Version{Image: image, Version: "1.0.0", Build: "b-" + image, Created: moment, BaseName: base, BaseVersion: "1.0.0"}))
 		}
-		return v.Usable()
-	}
-	require.NoError(t, recall("1.0.0", moment, true))
-	require.ErrorContains(t, recall("1.0.0", moment, true), "is recalled already")
-	require.ErrorContains(t, usable("parent@1.0.0"), "parent@1.0.0 is recalled: a hole (by me, 2026-01-02T03:04:05Z)")
-	require.ErrorContains(t, usable("grandchild"), "grandchild@1.0.0 is recalled through its ancestor parent@1.0.0: a hole")
-	require.NoError(t, usable("parent"), "the newest that is not recalled")
-	require.NoError(t, recall("1.0.1", time.Now().Add(time.Hour), false))
-	require.NoError(t, usable("parent@1.0.1"), "planned, not in force")
-	v, err := c.Resolve(t.Context(), definition.Ref{Image: "parent", Selector: "1.0"})
-	require.NoError(t, err)
-	require.Equal(t, "1.0.1", v.Version)
-	require.False(t, v.Recall.InForce())
-	was, err := c.Reinstate(t.Context(), "parent", "1.0.0", "you", moment)
-	require.NoError(t, err)
-	require.True(t, was)
-	require.NoError(t, usable("grandchild"))
-	was, err = c.Reinstate(t.Context(), "parent", "1.0.0", "you", moment)
-	require.NoError(t, err)
-	require.False(t, was)
+		recall := func(version string, since time.Time, descendants bool) error {
+			return c.Recall(t.Context(), catalog.Recall{Image: "parent", Version: version, Why: "a hole", Who: "me", At: moment, Since: since, Descendants: descendants})
+		}
+		usable := func(ref string) error {
+			r, err := definition.ParseRef(ref)
+			require.NoError(t, err)
+			v, err := c.Resolve(t.Context(), r)
+			if err != nil {
+				return err
+			}
+			return v.Usable()
+		}
+		require.NoError(t, recall("1.0.0", moment, true))
+		require.ErrorContains(t, recall("1.0.0", moment, true), "is recalled already")
+		require.ErrorContains(t, usable("parent@1.0.0"), "parent@1.0.0 is recalled: a hole (by me, 2026-01-02T03:04:05Z)")
+		require.ErrorContains(t, usable("grandchild"), "grandchild@1.0.0 is recalled through its ancestor parent@1.0.0: a hole")
+		require.NoError(t, usable("parent"), "the newest that is not recalled")
+		require.NoError(t, recall("1.0.1", time.Now().Add(time.Hour), false))
+		require.NoError(t, usable("parent@1.0.1"), "planned, not in force")
+		v, err := c.Resolve(t.Context(), definition.Ref{Image: "parent", Selector: "1.0"})
+		require.NoError(t, err)
+		require.Equal(t, "1.0.1", v.Version)
+		require.False(t, v.Recall.InForce())
+		was, err := c.Reinstate(t.Context(), "parent", "1.0.0", "you", moment)
+		require.NoError(t, err)
+		require.True(t, was)
+		require.NoError(t, usable("grandchild"))
+		was, err = c.Reinstate(t.Context(), "parent", "1.0.0", "you", moment)
+		require.NoError(t, err)
+		require.False(t, was)
 
-	family, err := c.Family(t.Context(), "child", "1.0.0", 0)
-	require.NoError(t, err)
-	var refs []string
-	for _, r := range family {
-		refs = append(refs, r.Ref())
-	}
-	require.Equal(t, []string{"parent@1.0.0", "child@1.0.0", "grandchild@1.0.0"}, refs)
-	family, err = c.Family(t.Context(), "parent", "1.0.0", 1)
-	require.NoError(t, err)
-	require.Len(t, family, 2)
+		family, err := c.Family(t.Context(), "child", "1.0.0", 0)
+		require.NoError(t, err)
+		var refs []string
+		for _, r := range family {
+			refs = append(refs, r.Ref())
+		}
+		require.Equal(t, []string{"parent@1.0.0", "child@1.0.0", "grandchild@1.0.0"}, refs)
+		family, err = c.Family(t.Context(), "parent", "1.0.0", 1)
+		require.NoError(t, err)
+		require.Len(t, family, 2)
+	})
 }
 
 func TestWhatMayGoAndWhy(t *testing.T) {
@@ -324,37 +257,38 @@ func TestWhatMayGoAndWhy(t *testing.T) {
 }
 
 func TestListAsksForWhatIsWanted(t *testing.T) {
-	c := open(t)
-	register(t, c, "a", "1.0.0", "1.0.1", "1.1.0")
-	register(t, c, "b", "1.0.0")
-	require.NoError(t, c.MoveTags(t.Context(), moves("a", "1.0.1", "stable")))
-	require.NoError(t, c.Place(t.Context(), catalog.Placement{ID: "zy-1", Image: "b", Version: "1.0.0", Region: "north", Format: "tar", Artifact: "sha256:x", Verified: moment}))
-	require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "a", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: moment}))
-	require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "b", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: time.Now().Add(time.Hour)}))
-	for want, q := range map[string]catalog.Query{
-		"a@1.1.0 a@1.0.1 a@1.0.0 b@1.0.0": {},
-		"a@1.1.0 a@1.0.1 a@1.0.0":         {Image: "a"},
-		"a@1.0.1":                         {Tag: "stable", Labels: map[string]string{"owner": "me"}},
-		"b@1.0.0":                         {Region: "north"},
-		"a@1.0.0":                         {State: "recalled"},
-		"b@1.0.0 ":                        {State: "planned"},
-		"a@1.1.0 a@1.0.1 b@1.0.0":         {State: "usable"},
-		"a@1.1.0 a@1.0.1":                 {Most: 2},
-		"":                                {Labels: map[string]string{"owner": "you"}},
-		" ":                               {Since: time.Now()},
-		"  ":                              {Base: "other@1"},
-	} {
-		list, total, err := c.List(t.Context(), q)
-		require.NoError(t, err)
-		var refs []string
-		for _, v := range list {
-			refs = append(refs, v.Ref())
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		register(t, c, "a", "1.0.0", "1.0.1", "1.1.0")
+		register(t, c, "b", "1.0.0")
+		require.NoError(t, c.MoveTags(t.Context(), moves("a", "1.0.1", "stable")))
+		require.NoError(t, c.Place(t.Context(), catalog.Placement{ID: "zy-1", Image: "b", Version: "1.0.0", Region: "north", Format: "tar", Artifact: "sha256:x", Verified: moment}))
+		require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "a", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: moment}))
+		require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "b", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: time.Now().Add(time.Hour)}))
+		for want, q := range map[string]catalog.Query{
+			"a@1.1.0 a@1.0.1 a@1.0.0 b@1.0.0": {},
+			"a@1.1.0 a@1.0.1 a@1.0.0":         {Image: "a"},
+			"a@1.0.1":                         {Tag: "stable", Labels: map[string]string{"owner": "me"}},
+			"b@1.0.0":                         {Region: "north"},
+			"a@1.0.0":                         {State: "recalled"},
+			"b@1.0.0 ":                        {State: "planned"},
+			"a@1.1.0 a@1.0.1 b@1.0.0":         {State: "usable"},
+			"a@1.1.0 a@1.0.1":                 {Most: 2},
+			"":                                {Labels: map[string]string{"owner": "you"}},
+			" ":                               {Since: time.Now()},
+			"  ":                              {Base: "other@1"},
+		} {
+			list, total, err := c.List(t.Context(), q)
+			require.NoError(t, err)
+			var refs []string
+			for _, v := range list {
+				refs = append(refs, v.Ref())
+			}
+			require.Equal(t, strings.TrimSpace(want), strings.Join(refs, " "), "%+v", q)
+			if q.Most == 0 {
+				require.Equal(t, len(list), total)
+			} else {
+				require.Equal(t, 4, total)
+			}
 		}
-		require.Equal(t, strings.TrimSpace(want), strings.Join(refs, " "), "%+v", q)
-		if q.Most == 0 {
-			require.Equal(t, len(list), total)
-		} else {
-			require.Equal(t, 4, total)
-		}
-	}
+	})
 }

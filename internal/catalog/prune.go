@@ -3,6 +3,7 @@ package catalog
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"time"
 )
@@ -79,11 +80,20 @@ func Prunable(versions []Version, placements []Placement, running []Build, keep 
 }
 
 // Forget removes a version's rows: its placements, recalls and artifacts with it. Its build stays in
-// the history, as do the moves of tags.
+// the history, as do the moves of tags. A version that something is built on, or that a tag points
+// at, stays with an error.
 func (c *Catalog) Forget(ctx context.Context, image, version string) error {
-	return c.in(ctx, func(tx *sql.Tx) error {
+	return c.in(ctx, func(tx session) error {
+		var user string
+		err := tx.row(ctx, "SELECT 'build ' || id FROM builds WHERE state = ? AND base = ? UNION SELECT image || '@' || version FROM versions WHERE base_name = ? AND base_version = ? LIMIT 1",
+			Running, image+"@"+version, image, version).Scan(&user)
+		if err == nil {
+			return fmt.Errorf("%s@%s cannot go: %s is built on it", image, version, user)
+		} else if !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
 		for _, table := range []string{"placements", "recalls", "labels", "artifacts", "versions"} {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE image = ? AND version = ?", image, version); err != nil {
+			if _, err := tx.exec(ctx, "DELETE FROM "+table+" WHERE image = ? AND version = ?", image, version); err != nil {
 				return fmt.Errorf("forget %s@%s: %w", image, version, err)
 			}
 		}

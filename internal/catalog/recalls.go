@@ -47,33 +47,34 @@ func (v *Version) Usable() error {
 // Recalled lists every version that is recalled or will be, itself or through an ancestor, by
 // reference; of several recalls, the one that holds first counts. The map is not to be changed.
 func (c *Catalog) Recalled(ctx context.Context) (map[string]*Recall, error) {
-	// SQLite's data_version changes when another connection writes.
-	var version int64
-	if err := c.db.QueryRowContext(ctx, "PRAGMA data_version").Scan(&version); err != nil {
+	var writes string
+	if err := c.row(ctx, c.dialect.writes).Scan(&writes); err != nil {
 		return nil, err
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.recalled != nil && c.version == version {
+	if c.recalled != nil && c.writes == writes {
 		return c.recalled, nil
 	}
 	var err error
 	if c.recalled, err = c.readRecalled(ctx); err != nil {
 		return nil, err
 	}
-	c.version = version
+	c.writes = writes
 	return c.recalled, nil
 }
+
+// hits begins a query over the versions that recalls concern.
+const hits = `WITH RECURSIVE hit (image, version, number, descendants) AS (
+	SELECT image, version, number, descendants FROM recalls WHERE ended = ''
+	UNION SELECT v.image, v.version, h.number, h.descendants FROM versions v JOIN hit h ON v.base_name = h.image AND v.base_version = h.version WHERE h.descendants = 1) `
 
 func (c *Catalog) readRecalled(ctx context.Context) (map[string]*Recall, error) {
 	type pair struct {
 		ref    string
 		recall Recall
 	}
-	rows, err := c.db.QueryContext(ctx, `WITH RECURSIVE hit (image, version, number, descendants) AS (
-			SELECT image, version, number, descendants FROM recalls WHERE ended = ''
-			UNION SELECT v.image, v.version, h.number, h.descendants FROM versions v JOIN hit h ON v.base_name = h.image AND v.base_version = h.version WHERE h.descendants = 1)
-		SELECT h.image, h.version, r.image, r.version, r.why, r.who, r.at, r.since, r.descendants FROM hit h JOIN recalls r ON r.number = h.number ORDER BY r.since, r.number`)
+	rows, err := c.rows(ctx, hits+`SELECT h.image, h.version, r.image, r.version, r.why, r.who, r.at, r.since, r.descendants FROM hit h JOIN recalls r ON r.number = h.number ORDER BY r.since, r.number`)
 	list, err := collect(rows, err, func(rows *sql.Rows) (pair, error) {
 		var p pair
 		var image, version, at, since string
@@ -95,29 +96,32 @@ func (c *Catalog) readRecalled(ctx context.Context) (map[string]*Recall, error) 
 
 // Recall withdraws a version. A version that is recalled itself already keeps that recall.
 func (c *Catalog) Recall(ctx context.Context, r Recall) error {
-	return c.in(ctx, func(tx *sql.Tx) error {
+	return c.in(ctx, func(tx session) error {
 		var n int
-		if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM recalls WHERE image = ? AND version = ? AND ended = ''", r.Image, r.Version).Scan(&n); err != nil {
+		if err := tx.row(ctx, "SELECT count(*) FROM recalls WHERE image = ? AND version = ? AND ended = ''", r.Image, r.Version).Scan(&n); err != nil {
 			return err
 		}
 		if n > 0 {
 			return fmt.Errorf("%s@%s is recalled already; 'zygos show %s@%s' tells by whom, 'zygos reinstate' undoes it", r.Image, r.Version, r.Image, r.Version)
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO recalls (image, version, why, who, at, since, descendants) VALUES (?, ?, ?, ?, ?, ?, ?)",
-			r.Image, r.Version, r.Why, r.Who, stamp(r.At), stamp(r.Since), r.Descendants)
+		descendants := 0
+		if r.Descendants {
+			descendants = 1
+		}
+		_, err := tx.exec(ctx, `INSERT INTO recalls (number, image, version, why, who, at, since, descendants)
+			VALUES ((SELECT coalesce(max(number), 0) + 1 FROM recalls), ?, ?, ?, ?, ?, ?, ?)`, r.Image, r.Version, r.Why, r.Who, stamp(r.At), stamp(r.Since), descendants)
 		return err
 	})
 }
 
 // Reinstate ends the recall of a version and says whether there was one.
-func (c *Catalog) Reinstate(ctx context.Context, image, version, who string, at time.Time) (bool, error) {
-	defer c.changed()
-	result, err := c.db.ExecContext(ctx, "UPDATE recalls SET ended = ?, ended_by = ? WHERE image = ? AND version = ? AND ended = ''", stamp(at), who, image, version)
-	if err != nil {
-		return false, err
-	}
-	n, err := result.RowsAffected()
-	return n > 0, err
+func (c *Catalog) Reinstate(ctx context.Context, image, version, who string, at time.Time) (was bool, err error) {
+	err = c.in(ctx, func(tx session) error {
+		n, err := tx.exec(ctx, "UPDATE recalls SET ended = ?, ended_by = ? WHERE image = ? AND version = ? AND ended = ''", stamp(at), who, image, version)
+		was = n > 0
+		return err
+	})
+	return was, err
 }
 
 // Relative is a version in a family tree.
@@ -139,16 +143,16 @@ func (c *Catalog) Family(ctx context.Context, image, version string, depth int) 
 	if depth == 0 {
 		depth = 1 << 20
 	}
-	rows, err := c.db.QueryContext(ctx, `WITH RECURSIVE
+	rows, err := c.rows(ctx, `WITH RECURSIVE
 		up (image, version, base_name, base_version, created, depth) AS (
 			SELECT image, version, base_name, base_version, created, 0 FROM versions WHERE image = ? AND version = ?
 			UNION SELECT v.image, v.version, v.base_name, v.base_version, v.created, u.depth - 1
-				FROM up u JOIN versions v ON v.image = u.base_name AND v.version = u.base_version WHERE u.depth > -?),
+				FROM up u JOIN versions v ON v.image = u.base_name AND v.version = u.base_version WHERE u.depth > ?),
 		down (image, version, base_name, base_version, created, depth) AS (
 			SELECT image, version, base_name, base_version, created, 0 FROM versions WHERE image = ? AND version = ?
 			UNION SELECT v.image, v.version, v.base_name, v.base_version, v.created, d.depth + 1
 				FROM down d JOIN versions v ON v.base_name = d.image AND v.base_version = d.version WHERE d.depth < ?)
-		SELECT * FROM up UNION SELECT * FROM down ORDER BY depth, image, created`, image, version, depth, image, version, depth)
+		SELECT * FROM up UNION SELECT * FROM down ORDER BY depth, image, created`, image, version, -depth, image, version, depth)
 	return collect(rows, err, func(rows *sql.Rows) (Relative, error) {
 		var r Relative
 		var created string

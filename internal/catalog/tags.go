@@ -34,10 +34,10 @@ type Placement struct {
 // MoveTags lets tags of one or several images point at versions, or removes those without one, all
 // or none, and keeps the moves. Was of each is filled in. A tag that points there already does not move.
 func (c *Catalog) MoveTags(ctx context.Context, moves []Move) error {
-	return c.in(ctx, func(tx *sql.Tx) error {
+	return c.in(ctx, func(tx session) error {
 		for i := range moves {
 			m := &moves[i]
-			err := tx.QueryRowContext(ctx, "SELECT version FROM tags WHERE image = ? AND tag = ?", m.Image, m.Tag).Scan(&m.Was)
+			err := tx.row(ctx, "SELECT version FROM tags WHERE image = ? AND tag = ?", m.Image, m.Tag).Scan(&m.Was)
 			if err != nil && !errors.Is(err, sql.ErrNoRows) {
 				return err
 			}
@@ -45,16 +45,16 @@ func (c *Catalog) MoveTags(ctx context.Context, moves []Move) error {
 				continue
 			}
 			if m.Version == "" {
-				_, err = tx.ExecContext(ctx, "DELETE FROM tags WHERE image = ? AND tag = ?", m.Image, m.Tag)
+				_, err = tx.exec(ctx, "DELETE FROM tags WHERE image = ? AND tag = ?", m.Image, m.Tag)
 			} else {
-				_, err = tx.ExecContext(ctx, `INSERT INTO tags (image, tag, version) VALUES (?, ?, ?)
+				_, err = tx.exec(ctx, `INSERT INTO tags (image, tag, version) VALUES (?, ?, ?)
 					ON CONFLICT (image, tag) DO UPDATE SET version = excluded.version`, m.Image, m.Tag, m.Version)
 			}
 			if err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO tag_moves (image, tag, was, version, who, why, at) VALUES (?, ?, ?, ?, ?, ?, ?)",
-				m.Image, m.Tag, m.Was, m.Version, m.Who, m.Why, stamp(m.At)); err != nil {
+			if _, err := tx.exec(ctx, `INSERT INTO tag_moves (number, image, tag, was, version, who, why, at)
+				VALUES ((SELECT coalesce(max(number), 0) + 1 FROM tag_moves), ?, ?, ?, ?, ?, ?, ?)`, m.Image, m.Tag, m.Was, m.Version, m.Who, m.Why, stamp(m.At)); err != nil {
 				return err
 			}
 		}
@@ -64,7 +64,7 @@ func (c *Catalog) MoveTags(ctx context.Context, moves []Move) error {
 
 // Moves lists the moves of an image's tags, newest first.
 func (c *Catalog) Moves(ctx context.Context, image string) ([]Move, error) {
-	rows, err := c.db.QueryContext(ctx, "SELECT tag, was, version, who, why, at FROM tag_moves WHERE image = ? ORDER BY number DESC", image)
+	rows, err := c.rows(ctx, "SELECT tag, was, version, who, why, at FROM tag_moves WHERE image = ? ORDER BY number DESC", image)
 	return collect(rows, err, func(rows *sql.Rows) (Move, error) {
 		var m Move
 		var at string
@@ -77,7 +77,7 @@ func (c *Catalog) Moves(ctx context.Context, image string) ([]Move, error) {
 // Tags lists the tags of every version that has any, by reference.
 func (c *Catalog) Tags(ctx context.Context) (map[string][]string, error) {
 	tags := map[string][]string{}
-	rows, err := c.db.QueryContext(ctx, "SELECT image || '@' || version, tag FROM tags ORDER BY image, tag")
+	rows, err := c.rows(ctx, "SELECT image || '@' || version, tag FROM tags ORDER BY image, tag")
 	_, err = collect(rows, err, func(rows *sql.Rows) (ref string, err error) {
 		var tag string
 		err = rows.Scan(&ref, &tag)
@@ -89,16 +89,20 @@ func (c *Catalog) Tags(ctx context.Context) (map[string][]string, error) {
 
 // Place records a placement that was verified; a repeated one takes the new time.
 func (c *Catalog) Place(ctx context.Context, p Placement) error {
-	_, err := c.db.ExecContext(ctx, `INSERT INTO placements (id, image, version, region, variant, format, artifact, location, verified)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET location = excluded.location, verified = excluded.verified`,
-		p.ID, p.Image, p.Version, p.Region, p.Variant, p.Format, p.Artifact, p.Location, stamp(p.Verified))
-	return err
+	return c.in(ctx, func(tx session) error {
+		_, err := tx.exec(ctx, `INSERT INTO placements (id, image, version, region, variant, format, artifact, location, verified)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET location = excluded.location, verified = excluded.verified`,
+			p.ID, p.Image, p.Version, p.Region, p.Variant, p.Format, p.Artifact, p.Location, stamp(p.Verified))
+		return err
+	})
 }
 
 // Unplace forgets a placement that no longer holds.
 func (c *Catalog) Unplace(ctx context.Context, id string) error {
-	_, err := c.db.ExecContext(ctx, "DELETE FROM placements WHERE id = ?", id)
-	return err
+	return c.in(ctx, func(tx session) error {
+		_, err := tx.exec(ctx, "DELETE FROM placements WHERE id = ?", id)
+		return err
+	})
 }
 
 // Placements lists where things are: of one image and version, or of a region, or all; "" takes any.
@@ -107,7 +111,7 @@ func (c *Catalog) Placements(ctx context.Context, image, version, region string)
 	w.is("p.image", image)
 	w.is("p.version", version)
 	w.is("p.region", region)
-	rows, err := c.db.QueryContext(ctx, `SELECT p.id, p.image, p.version, p.region, p.variant, p.format, p.artifact, p.location, p.verified
+	rows, err := c.rows(ctx, `SELECT p.id, p.image, p.version, p.region, p.variant, p.format, p.artifact, p.location, p.verified
 		FROM placements p JOIN versions v ON v.image = p.image AND v.version = p.version `+w.sql()+`
 		ORDER BY p.region, p.image, v.major DESC, v.minor DESC, v.patch DESC, p.variant, p.format`, w.args...)
 	return collect(rows, err, func(rows *sql.Rows) (Placement, error) {

@@ -8,12 +8,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 )
 
 // tables in the order in which they refer to each other.
-var tables = []string{"builds", "versions", "labels", "artifacts", "tags", "tag_moves", "placements", "recalls"}
+var tables = []string{"about", "builds", "versions", "labels", "artifacts", "tags", "tag_moves", "placements", "recalls"}
 
 // transferSchema names the document that Export writes: a line with schema and version of the
 // tables, then a line for each row, {"table": …, "row": {column: value}}.
@@ -36,7 +37,11 @@ func (c *Catalog) Export(ctx context.Context, w io.Writer) (count int, err error
 	if err := enc.Encode(transferHead{transferSchema, newestSchema}); err != nil {
 		return 0, err
 	}
-	err = c.in(ctx, func(tx *sql.Tx) error {
+	tx, err := c.db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true, Isolation: sql.LevelRepeatableRead}) // one moment for all tables
+	if err != nil {
+		return 0, err
+	}
+	err = func() error {
 		for _, table := range tables {
 			rows, err := tx.QueryContext(ctx, "SELECT * FROM "+table)
 			if err != nil {
@@ -66,76 +71,116 @@ func (c *Catalog) Export(ctx context.Context, w io.Writer) (count int, err error
 			}
 		}
 		return nil
-	})
-	return count, errors.Join(err, out.Flush())
+	}()
+	return count, errors.Join(err, tx.Rollback(), out.Flush())
 }
 
-// Import reads what Export wrote into an empty catalog, all or nothing, and returns how many rows.
-func (c *Catalog) Import(ctx context.Context, r io.Reader) (count int, err error) {
+// Import reads what Export wrote into an empty catalog, all or nothing, and returns how many rows and
+// the identity that the catalog has from then on. If only is not "", it must be that one.
+func (c *Catalog) Import(ctx context.Context, r io.Reader, only string) (count int, id string, err error) {
 	in := json.NewDecoder(bufio.NewReaderSize(r, 1<<16))
 	in.UseNumber()
 	var head transferHead
 	if err := in.Decode(&head); err != nil || head.Schema != transferSchema {
-		return 0, fmt.Errorf("this is no exported catalog: its first line must have the schema %q", transferSchema)
+		return 0, "", fmt.Errorf("this is no exported catalog: its first line must have the schema %q", transferSchema)
 	}
 	if head.Version != newestSchema {
-		return 0, fmt.Errorf("it was exported with tables of version %d, and this Zygos has %d; export it again with this one", head.Version, newestSchema)
+		return 0, "", fmt.Errorf("it was exported with tables of version %d, and this Zygos has %d; export it again with this one", head.Version, newestSchema)
 	}
-	return count, c.in(ctx, func(tx *sql.Tx) error {
+	defer c.changed()
+	err = c.change(ctx, func(tx session) error {
 		var have int
-		if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM builds").Scan(&have); err != nil {
+		if err := tx.row(ctx, "SELECT count(*) FROM builds").Scan(&have); err != nil {
 			return err
 		}
 		if have > 0 {
 			return errors.New("the catalog is not empty; import into a new state, with --state DIR")
 		}
-		statements := map[string]*sql.Stmt{}
-		for {
-			var line transferRow
-			if err := in.Decode(&line); errors.Is(err, io.EOF) {
-				return nil
-			} else if err != nil {
-				return fmt.Errorf("row %d: %w", count+1, err)
-			}
-			if err := insert(ctx, tx, statements, &line); err != nil {
-				return fmt.Errorf("row %d, of %s: %w", count+1, line.Table, err)
-			}
-			count++
-		}
-	})
-}
-
-func insert(ctx context.Context, tx *sql.Tx, statements map[string]*sql.Stmt, line *transferRow) error {
-	if !slices.Contains(tables, line.Table) {
-		return errors.New("there is no such table")
-	}
-	var names []string
-	for name := range line.Row {
-		if strings.Trim(name, "abcdefghijklmnopqrstuvwxyz_") != "" {
-			return fmt.Errorf("%q is no column", name)
-		}
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	values := make([]any, len(names))
-	for i, name := range names {
-		values[i] = line.Row[name]
-		if n, ok := values[i].(json.Number); ok {
-			whole, err := n.Int64()
-			if err != nil {
-				return err
-			}
-			values[i] = whole
-		}
-	}
-	key := line.Table + " " + strings.Join(names, " ")
-	if statements[key] == nil {
-		var err error
-		if statements[key], err = tx.PrepareContext(ctx, fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", line.Table, strings.Join(names, ", "),
-			strings.TrimSuffix(strings.Repeat("?, ", len(names)), ", "))); err != nil {
+		if _, err := tx.exec(ctx, "DELETE FROM about"); err != nil { // it becomes the catalog that was exported
 			return err
 		}
+		some := &batch{tx: tx}
+		for {
+			var line transferRow
+			err := in.Decode(&line)
+			if errors.Is(err, io.EOF) {
+				if err = some.write(ctx); err != nil {
+					return err
+				}
+				break
+			} else if err == nil {
+				count++
+				if err = some.add(ctx, &line); err == nil {
+					continue
+				}
+			} else {
+				err = fmt.Errorf("row %d: %w", count+1, err)
+			}
+			return err
+		}
+		if err := tx.row(ctx, "SELECT coalesce(max(value), '') FROM about WHERE name = 'id'").Scan(&id); err != nil {
+			return err
+		}
+		if id == "" || (only != "" && id != only) {
+			return errors.New("it is another catalog than the one that this state belongs to; import it into a new state, with --state DIR")
+		}
+		return nil
+	})
+	return count, id, err
+}
+
+const batchSize = 200 // rows that are written at once
+
+// batch is rows with the same columns of the same table.
+type batch struct {
+	tx     session
+	table  string
+	names  []string
+	values []any
+	rows   int
+}
+
+// add takes a row, and writes those before it if there are enough of them or they differ in kind.
+func (b *batch) add(ctx context.Context, line *transferRow) error {
+	if !slices.Contains(tables, line.Table) {
+		return fmt.Errorf("there is no table %q", line.Table)
 	}
-	_, err := statements[key].ExecContext(ctx, values...)
-	return err
+	names := slices.Sorted(maps.Keys(line.Row))
+	for _, name := range names {
+		if strings.Trim(name, "abcdefghijklmnopqrstuvwxyz_") != "" {
+			return fmt.Errorf("%s: %q is no column", line.Table, name)
+		}
+	}
+	if b.rows == batchSize || b.table != line.Table || !slices.Equal(b.names, names) {
+		if err := b.write(ctx); err != nil {
+			return err
+		}
+		b.table, b.names = line.Table, names
+	}
+	for _, name := range names {
+		value := line.Row[name]
+		if n, ok := value.(json.Number); ok {
+			whole, err := n.Int64()
+			if err != nil {
+				return fmt.Errorf("%s, %s: %w", line.Table, name, err)
+			}
+			value = whole
+		}
+		b.values = append(b.values, value)
+	}
+	b.rows++
+	return nil
+}
+
+func (b *batch) write(ctx context.Context) error {
+	if b.rows == 0 {
+		return nil
+	}
+	row := ", (" + strings.TrimPrefix(strings.Repeat(", ?", len(b.names)), ", ") + ")"
+	_, err := b.tx.exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) VALUES %s", b.table, strings.Join(b.names, ", "), strings.TrimPrefix(strings.Repeat(row, b.rows), ", ")), b.values...)
+	if err != nil {
+		return fmt.Errorf("rows of %s: %w", b.table, err)
+	}
+	b.values, b.rows = nil, 0
+	return nil
 }

@@ -23,11 +23,17 @@ var cmdBuilds = &command{
 func (p *place) builds(ctx context.Context, image string) ([]catalog.Build, error) {
 	list, err := p.catalog.Builds(ctx, image)
 	for i := range list {
-		if list[i].State == catalog.Running && !build.Alive(p.State, list[i].ID) {
-			list[i].State, list[i].Error = catalog.Interrupted, "its process ended without a word"
-		}
+		build.Settle(p.State, p.id, &list[i])
 	}
 	return list, err
+}
+
+// elsewhere is an error if a build belongs to another state, where what it left is.
+func (p *place) elsewhere(b *catalog.Build) error {
+	if b.Place == "" || b.Place == p.id {
+		return nil
+	}
+	return fmt.Errorf("build %s of %s is not from this state but from one on %s; use zygos there", b.ID, b.Image, b.Host)
 }
 
 // findBuild finds a build by its id, or the newest of an image.
@@ -128,6 +134,9 @@ func runLog(ctx context.Context, in *invocation, p *place) error {
 	}
 	b, err := p.findBuild(ctx, in.args[0])
 	if err != nil {
+		return err
+	}
+	if err := p.elsewhere(b); err != nil {
 		return err
 	}
 	width := 0

@@ -54,6 +54,8 @@ type person struct {
 	dir  string
 	cred *syscall.Credential // nil for who runs the tests
 	env  []string
+	// database has the workspace's catalog, "" if that is in the state.
+	database string
 }
 
 const ordinary = "zygos-tester" // made by 'make test'
@@ -164,6 +166,9 @@ func (p *person) glob(pattern string) []string {
 func (p *person) starter() {
 	p.ok("new", "ws")
 	p.dir = filepath.Join(p.dir, "ws")
+	if p.database != "" {
+		p.share()
+	}
 }
 
 // image replaces the starter's definition by one with these stages.

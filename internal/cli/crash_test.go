@@ -52,17 +52,23 @@ func (p *person) whole() {
 
 // consistent says that the catalog is whole and speaks of what is there.
 func (p *person) consistent() {
-	db, err := sql.Open("sqlite", "file:"+p.dir+"/.zygos/catalog.db?mode=ro")
+	driver, where := "sqlite", "file:"+p.dir+"/.zygos/catalog.db?mode=ro"
+	if p.database != "" {
+		driver, where = "pgx", p.database
+	}
+	db, err := sql.Open(driver, where)
 	require.NoError(p.t, err)
 	defer db.Close()
 	count := func(query string) (n int) {
-		require.NoError(p.t, db.QueryRow("SELECT count(*) FROM ("+query+")").Scan(&n), query)
+		require.NoError(p.t, db.QueryRow("SELECT count(*) FROM ("+query+") AS rows").Scan(&n), query)
 		return n
 	}
-	var state string
-	require.NoError(p.t, db.QueryRow("PRAGMA integrity_check").Scan(&state))
-	require.Equal(p.t, "ok", state)
-	require.Zero(p.t, count("SELECT * FROM pragma_foreign_key_check"))
+	if p.database == "" {
+		var state string
+		require.NoError(p.t, db.QueryRow("PRAGMA integrity_check").Scan(&state))
+		require.Equal(p.t, "ok", state)
+		require.Zero(p.t, count("SELECT * FROM pragma_foreign_key_check"))
+	}
 	require.Zero(p.t, count("SELECT id FROM builds WHERE state = 'running'"), "after sweep no build is called running")
 	require.Zero(p.t, count("SELECT build FROM versions EXCEPT SELECT id FROM builds WHERE state = 'registered'"))
 	require.Zero(p.t, count("SELECT id FROM builds WHERE state = 'registered' EXCEPT SELECT build FROM versions"))
@@ -156,35 +162,36 @@ regions = ["here"]`, i))
 // Sixteen processes build, tag and publish one image at once: no version is lost, no number given
 // twice, no error.
 func TestSixteenAtOnce(t *testing.T) {
-	p := me(t)
-	p.starter()
-	p.define("first", "field-os", "[[stage]]\nname = \"s\"\ninline = \"sleep 0.2; echo $ZYGOS_VERSION > /v\"\n[publish]\nregions = [\"here\"]\n")
-	p.ok("build", "first")
-	var group sync.WaitGroup
-	failed := make(chan string, 64)
-	for i := range 16 {
-		group.Go(func() {
-			for _, args := range [][]string{{"build", "first", "--force", "--quiet"}, {"tag", "first", fmt.Sprint("t", i), "live"}, {"publish", "first", "--quiet"}} {
-				if r := p.run(args...); r.code != 0 {
-					failed <- strings.Join(args, " ") + ": " + r.err
+	everyCatalog(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.define("first", "field-os", "[[stage]]\nname = \"s\"\ninline = \"sleep 0.2; echo $ZYGOS_VERSION > /v\"\n[publish]\nregions = [\"here\"]\n")
+		p.ok("build", "first")
+		var group sync.WaitGroup
+		failed := make(chan string, 64)
+		for i := range 16 {
+			group.Go(func() {
+				for _, args := range [][]string{{"build", "first", "--force", "--quiet"}, {"tag", "first", fmt.Sprint("t", i), "live"}, {"publish", "first", "--quiet"}} {
+					if r := p.run(args...); r.code != 0 {
+						failed <- strings.Join(args, " ") + ": " + r.err
+					}
 				}
-			}
-		})
-	}
-	group.Wait()
-	close(failed)
-	for f := range failed {
-		t.Error(f)
-	}
-	numbers := map[string]bool{}
-	for _, v := range p.versions() {
-		numbers[v.Version] = true
-		require.Equal(t, v.Version+"\n", p.ask("cat /v", "first@"+v.Version))
-	}
-	require.Len(t, numbers, 17)
-	require.True(t, numbers["0.1.0"] && numbers["0.1.16"], "the numbers have no gaps")
-	p.consistent()
-	p.whole()
+			})
+		}
+		group.Wait()
+		close(failed)
+		for f := range failed {
+			t.Error(f)
+		}
+		numbers := map[string]bool{}
+		for _, v := range p.versions() {
+			numbers[v.Version] = true
+			require.Equal(t, v.Version+"\n", p.ask("cat /v", "first@"+v.Version))
+		}
+		require.Len(t, numbers, 17)
+		require.True(t, numbers["0.1.0"] && numbers["0.1.16"], "the numbers have no gaps")
+		p.consistent()
+		p.whole()
+	})
 }
 
 // Several people's commands at once, on one state: nothing is lost, nothing fails.

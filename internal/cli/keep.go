@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 )
@@ -190,21 +189,20 @@ func runShow(ctx context.Context, in *invocation, p *place) error {
 		}
 		rows = append(rows, [2]string{"state", in.paint(red, recallWord(v)) + fmt.Sprintf("%s: %s (by %s, from %s)", through, r.Why, r.Who, when(r.Since))})
 	}
-	record, recordErr := build.ReadRecord(p.State, v.Build) // without it, less is told
 	for _, b := range builds {
 		if b.ID == v.Build {
 			text := fmt.Sprintf("%s by %s in %s", b.ID, b.Who, human(b.Ended.Sub(b.Started)))
-			if recordErr == nil && record.Host != "" {
-				text += " on " + record.Host
+			if b.Host != "" {
+				text += " on " + b.Host
 			}
 			rows = append(rows, [2]string{"build", text})
 			if b.Why != "" {
 				rows = append(rows, [2]string{"why", b.Why})
 			}
+			if b.Commit != "" {
+				rows = append(rows, [2]string{"commit", b.Commit})
+			}
 		}
-	}
-	if recordErr == nil && record.Commit != "" {
-		rows = append(rows, [2]string{"commit", record.Commit})
 	}
 	for _, name := range slices.Sorted(maps.Keys(v.Labels)) {
 		rows = append(rows, [2]string{"label", name + " = " + v.Labels[name]})

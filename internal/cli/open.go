@@ -32,6 +32,7 @@ type place struct {
 	layers  *layer.Store
 	use     *os.File // locked while this process uses the state
 	mu      sync.Mutex
+	id      string                            // of the state
 	traces  map[string]map[string]*plan.Trace // as they were when they were first asked for
 }
 
@@ -66,8 +67,7 @@ func (in *invocation) open(ctx context.Context, strict bool) (*place, error) {
 	ids, _ := machine.Planned()
 	p.layers.Owners = layer.Owners{First: ids.First, Count: ids.Count}
 	_, p.layers.Check = machine.Inside()
-	p.catalog, err = catalog.Open(ctx, filepath.Join(w.State, "catalog.db"))
-	return p, err
+	return p, p.openCatalog(ctx, problems)
 }
 
 func (p *place) close() {
@@ -122,7 +122,7 @@ func (p *place) resolve(ctx context.Context, text string) (*catalog.Version, err
 // The plan asks through these.
 
 func (p *place) NextVersion(ctx context.Context, image, series, version string) (string, error) {
-	return p.catalog.NextVersion(ctx, image, series, version, func(id string) bool { return build.Alive(p.State, id) })
+	return p.catalog.NextVersion(ctx, image, series, version, func(b *catalog.Build) bool { return build.Runs(p.State, p.id, b) })
 }
 
 func (p *place) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, error) {
@@ -172,28 +172,7 @@ func (p *place) Text(digest string) []byte { return build.Text(p.State, digest) 
 
 // SecretKey is the key with which this state marks secrets; it is drawn when it is first needed.
 func (p *place) SecretKey() ([]byte, error) {
-	name := filepath.Join(p.State, "secret-key")
-	for {
-		key, err := os.ReadFile(name)
-		if err == nil || !errors.Is(err, os.ErrNotExist) {
-			return key, err
-		}
-		part := fmt.Sprintf("%s-%d", name, os.Getpid())
-		if err := os.WriteFile(part, []byte(rand.Text()), 0o600); err != nil {
-			return nil, err
-		}
-		err = os.Link(part, name) // the first one counts
-		if err = errors.Join(ignoreExist(err), os.Remove(part)); err != nil {
-			return nil, err
-		}
-	}
-}
-
-func ignoreExist(err error) error {
-	if errors.Is(err, os.ErrExist) {
-		return nil
-	}
-	return err
+	return store.First(filepath.Join(p.State, "secret-key"), []byte(rand.Text()))
 }
 
 func (p *place) Snapshot(key string) *layer.Snapshot { return p.layers.Find(key) }

@@ -189,10 +189,10 @@ func (p *place) prune(ctx context.Context, e *build.Engine, goes []catalog.Verdi
 			needed[a.Digest] = needed[a.Digest] || !gone[v.Ref()]
 		}
 	}
+	if err := p.store.Unlist(func(reference string) bool { return gone[strings.Replace(reference, ":", "@", 1)] }); err != nil {
+		return err
+	}
 	for _, v := range goes {
-		if err := p.store.Unlist(v.Image + ":" + v.Version.Version); err != nil {
-			return err
-		}
 		for _, a := range v.Artifacts {
 			if needed[a.Digest] {
 				continue

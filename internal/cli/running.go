@@ -33,8 +33,16 @@ func (p *place) sweep(ctx context.Context, e *build.Engine) (list []build.Leftov
 	return list, alone, err
 }
 
-// needed says which blobs of the store something speaks of.
+// needed says which blobs of the store something speaks of, and unlists versions that are gone, for
+// instance since another machine pruned them.
 func (p *place) needed(ctx context.Context) (func(digest string) bool, error) {
+	refs, err := p.catalog.Refs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := p.store.Unlist(func(reference string) bool { return !refs[strings.Replace(reference, ":", "@", 1)] }); err != nil {
+		return nil, err
+	}
 	known, err := p.store.Named()
 	if err != nil {
 		return nil, err
@@ -91,6 +99,9 @@ its processes are gone, nothing was registered, finished stages are kept.`,
 	run: opened(false, func(ctx context.Context, in *invocation, p *place) error {
 		b, err := p.findBuild(ctx, in.args[0])
 		if err != nil {
+			return err
+		}
+		if err := p.elsewhere(b); err != nil {
 			return err
 		}
 		if !build.Alive(p.State, b.ID) {

@@ -204,6 +204,14 @@ func (r *reader) numbers(t *table) {
 
 var inputForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9_-]{0,62}$`) })
 
+// source checks where a value is to come from.
+func (p *Problems) source(from string, at Pos) {
+	kind, rest, _ := strings.Cut(from, ":")
+	if (kind != "env" && kind != "file" && kind != "command") || rest == "" {
+		p.add(at, fmt.Sprintf("%q is no source of a value", from), `write "env:NAME", "file:PATH" or "command:COMMAND"`)
+	}
+}
+
 // inputs reads the inputs of an image or a shared stage.
 func (r *reader) inputs(t *table) (list []Input) {
 	for _, e := range t.named("input") {
@@ -217,10 +225,7 @@ func (r *reader) inputs(t *table) (list []Input) {
 		in.Required = e.table.find("default") == nil
 		var at Pos
 		if in.From, at = e.table.text("from"); in.From != "" {
-			kind, rest, _ := strings.Cut(in.From, ":")
-			if (kind != "env" && kind != "file" && kind != "command") || rest == "" {
-				r.problems.add(at, fmt.Sprintf("%q is no source of a value", in.From), `write "env:NAME", "file:PATH" or "command:COMMAND"`)
-			}
+			r.problems.source(in.From, at)
 		}
 		if in.Secret && !in.Required {
 			r.problems.add(e.table.find("default").pos, fmt.Sprintf("the secret %q has a default, which anybody who reads the definition knows", e.name), `take it out, and say from = "env:NAME"`)

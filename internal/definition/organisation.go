@@ -16,7 +16,35 @@ type Organisation struct {
 	Regions []Region // in order of appearance
 	Tags    []TagRule
 	Keep    Retention
+	Catalog Catalog
 	Budget  int64 // bytes that the state may take, as far as it can be helped; 0 for any
+}
+
+// Catalog says where the catalog is, if not in the state: in a PostgreSQL database.
+type Catalog struct {
+	URL         string // postgres://USER@HOST/DATABASE, "" for the state's own
+	Credentials string // where the password comes from: env:NAME, file:PATH or command:…; "" for none
+	Pos         Pos
+}
+
+func readCatalog(t *table, problems *Problems) (c Catalog) {
+	c.URL, c.Pos = t.textMust("url", "postgres://zygos@db.example/zygos")
+	u, err := url.Parse(c.URL)
+	switch {
+	case c.URL == "":
+	case err != nil || (u.Scheme != "postgres" && u.Scheme != "postgresql") || strings.Trim(u.Path, "/") == "":
+		problems.add(c.Pos, "the url is no address of a PostgreSQL database", "write postgres://USER@HOST/DATABASE")
+	case u.User != nil:
+		if _, has := u.User.Password(); has {
+			problems.add(c.Pos, "the url holds a password, which anybody who reads the file knows", `take it out, and say credentials = "env:NAME"`)
+		}
+	}
+	var at Pos
+	if c.Credentials, at = t.text("credentials"); c.Credentials != "" {
+		problems.source(c.Credentials, at)
+	}
+	t.done()
+	return c
 }
 
 // Base is an outside starting point with a checksum.
@@ -188,7 +216,9 @@ func ReadOrganisation(root string, problems *Problems) *Organisation {
 	if keep := t.sub("keep"); keep != nil {
 		o.Keep = readRetention(keep)
 	}
-	t.later("catalog")
+	if c := t.sub("catalog"); c != nil {
+		o.Catalog = readCatalog(c, problems)
+	}
 	t.done()
 	return o
 }

@@ -26,7 +26,7 @@ func TestWhatTheIndexNamesAndForgets(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, named[a.Digest] && named[b.Digest])
 	require.Len(t, named, 5, "two artifacts, two manifests, one empty configuration")
-	require.NoError(t, s.Unlist("link:1.0.0"))
+	require.NoError(t, s.Unlist(func(reference string) bool { return reference == "link:1.0.0" }))
 	named, err = s.Named()
 	require.NoError(t, err)
 	require.False(t, named[a.Digest])

@@ -6,6 +6,7 @@
 package store
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -308,11 +309,11 @@ func (s *Store) List(reference, created string, artifacts []Listed) error {
 	})
 }
 
-// Unlist takes a version's artifacts out of index.json. Bytes that nothing names any more are the
-// caller's to remove.
-func (s *Store) Unlist(reference string) error {
+// Unlist takes versions' artifacts out of index.json, by references IMAGE:VERSION. Bytes that nothing
+// names any more are the caller's to remove.
+func (s *Store) Unlist(goes func(reference string) bool) error {
 	return s.updateIndex(func(index *ocispec.Index) {
-		index.Manifests = slices.DeleteFunc(index.Manifests, func(d ocispec.Descriptor) bool { return d.Annotations[ocispec.AnnotationRefName] == reference })
+		index.Manifests = slices.DeleteFunc(index.Manifests, func(d ocispec.Descriptor) bool { return goes(d.Annotations[ocispec.AnnotationRefName]) })
 	})
 }
 
@@ -383,10 +384,11 @@ func (s *Store) updateIndex(change func(*ocispec.Index)) error {
 		return fmt.Errorf("store index: %w", err)
 	}
 	change(&index)
-	if text, err = json.Marshal(index); err != nil {
+	changed, err := json.Marshal(index)
+	if err != nil || bytes.Equal(text, changed) {
 		return err
 	}
-	return WriteFile(name, text)
+	return WriteFile(name, changed)
 }
 
 // WriteFile replaces a file as a whole: written under a temporary name, made safe, renamed. What
@@ -418,6 +420,29 @@ func WriteFile(name string, content []byte) error {
 		return err
 	}
 	return SyncDir(filepath.Dir(name))
+}
+
+// First gives a file its content unless it has one already, and returns what it has then. Of several
+// processes that try, one succeeds. Only its owner may read the file.
+func First(name string, content []byte) ([]byte, error) {
+	had, err := os.ReadFile(name)
+	if err == nil || !errors.Is(err, os.ErrNotExist) {
+		return had, err
+	}
+	part, err := os.CreateTemp(filepath.Dir(name), ".new-")
+	if err != nil {
+		return nil, err
+	}
+	_, err = part.Write(content)
+	if err = errors.Join(err, part.Sync(), part.Close()); err == nil {
+		if err = os.Link(part.Name(), name); errors.Is(err, os.ErrExist) {
+			err = nil
+		}
+	}
+	if err = errors.Join(err, os.Remove(part.Name())); err != nil {
+		return nil, err
+	}
+	return os.ReadFile(name)
 }
 
 // SyncDir makes renames in a folder safe.

@@ -1,0 +1,286 @@
+package catalog
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"github.com/pressly/goose/v3/lock"
+	_ "modernc.org/sqlite" // a database
+)
+
+//go:embed migrations
+var migrations embed.FS
+
+const newestSchema = 5 // number of the last migration
+
+// dialect is all in which one database differs from another. Queries are the same for all; they
+// use what both SQLite and PostgreSQL understand, with '?' for an argument.
+type dialect struct {
+	name     string // folder of its own migrations
+	goose    goose.Dialect
+	numbered bool   // arguments are $1, $2, …
+	alone    string // begins every change, so that one follows another
+	writes   string // query of a text that is another one after somebody wrote
+	lock     bool   // processes that bring the schema up to date wait for each other by a lock of the database
+}
+
+var (
+	sqlite   = dialect{name: "sqlite", goose: goose.DialectSQLite3, writes: "SELECT data_version FROM pragma_data_version"} // changes begin with BEGIN IMMEDIATE
+	postgres = dialect{name: "postgres", goose: goose.DialectPostgres, numbered: true, lock: true,
+		alone:  "LOCK TABLE builds IN SHARE ROW EXCLUSIVE MODE",
+		writes: "SELECT CAST(pg_current_snapshot() AS TEXT)"}
+)
+
+const (
+	patience = 20 * time.Second // for the lock of another process
+	outage   = time.Minute      // of the server, that a running command sits out
+)
+
+// IsAddress says whether a text names a PostgreSQL server, and not a file.
+func IsAddress(text string) bool {
+	return strings.HasPrefix(text, "postgres://") || strings.HasPrefix(text, "postgresql://")
+}
+
+// Open opens the catalog in a file, or in a PostgreSQL database whose address is given, making it
+// or bringing it up to date where needed. password is for the server, "" if the address is enough.
+func Open(ctx context.Context, where, password string) (*Catalog, error) {
+	open := openFile
+	if IsAddress(where) {
+		open = openServer
+	}
+	db, d, err := open(where, password)
+	if err != nil {
+		return nil, fmt.Errorf("catalog %s: %w", Plain(where), err)
+	}
+	db.SetMaxOpenConns(1)
+	c := &Catalog{session: session{conn: db, dialect: d}, db: db}
+	if err := c.migrate(ctx); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("catalog %s: %w", Plain(where), explain(err))
+	}
+	return c, nil
+}
+
+func openFile(file, _ string) (*sql.DB, *dialect, error) {
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		return nil, nil, err
+	}
+	address := url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath(), RawQuery: url.Values{"_pragma": {
+		fmt.Sprintf("busy_timeout(%d)", patience.Milliseconds()), "journal_mode(WAL)", "foreign_keys(1)", "synchronous(FULL)"}, "_txlock": {"immediate"}}.Encode()}
+	db, err := sql.Open("sqlite", address.String())
+	return db, &sqlite, err
+}
+
+func openServer(address, password string) (*sql.DB, *dialect, error) {
+	config, err := pgx.ParseConfig(address)
+	if err != nil {
+		reason := err.Error()
+		var wrong *pgconn.ParseConfigError
+		if errors.As(err, &wrong) && wrong.Unwrap() != nil {
+			reason = wrong.Unwrap().Error()
+		}
+		return nil, nil, fmt.Errorf("it is no address of a PostgreSQL database: %s; write postgres://USER@HOST/DATABASE", reason)
+	}
+	if password != "" {
+		config.Password = password
+	}
+	if config.ConnectTimeout == 0 {
+		config.ConnectTimeout = patience / 2
+	}
+	config.DefaultQueryExecMode = pgx.QueryExecModeExec // one way to the server and back for a query
+	for name, value := range map[string]string{"application_name": "zygos", "timezone": "UTC",
+		"lock_timeout": fmt.Sprint(patience.Milliseconds()), "idle_in_transaction_session_timeout": fmt.Sprint(outage.Milliseconds())} {
+		if _, set := config.RuntimeParams[name]; !set {
+			config.RuntimeParams[name] = value
+		}
+	}
+	return stdlib.OpenDB(*config), &postgres, nil
+}
+
+// Plain is the name of a catalog without what nobody needs to read.
+func Plain(where string) string {
+	if u, err := url.Parse(where); err == nil && IsAddress(where) {
+		u.RawQuery = ""
+		return u.Redacted()
+	}
+	return where
+}
+
+// explain says of an error of a server what is wrong, in one line and without its address.
+func explain(err error) error {
+	var unreachable *pgconn.ConnectError
+	var refused *pgconn.PgError
+	switch {
+	case errors.As(err, &refused):
+		return fmt.Errorf("the database refuses: %s", refused.Message)
+	case errors.As(err, &unreachable):
+		reason := strings.Join(strings.Fields(strings.TrimPrefix(unreachable.Unwrap().Error(), "hostname resolving error: ")), " ")
+		return fmt.Errorf("the database cannot be reached: %s; look whether its server runs and the address is right", reason)
+	}
+	return err
+}
+
+// both are the migrations of a dialect and, after them, those for all.
+type both struct{ own, all fs.FS }
+
+func (b both) Open(name string) (fs.File, error) {
+	f, err := b.own.Open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return b.all.Open(name)
+	}
+	return f, err
+}
+
+func (b both) ReadDir(name string) ([]fs.DirEntry, error) {
+	own, err1 := fs.ReadDir(b.own, name)
+	all, err2 := fs.ReadDir(b.all, name)
+	return append(own, all...), errors.Join(err1, err2)
+}
+
+func (c *Catalog) migrate(ctx context.Context) error {
+	var have int
+	if err := c.row(ctx, "SELECT max(version_id) FROM goose_db_version").Scan(&have); err != nil {
+		var refused *pgconn.PgError
+		if c.dialect.lock && !errors.As(err, &refused) {
+			return err
+		}
+		have = 0 // a new catalog; if the table cannot be read for another reason, that is met again
+	}
+	if have == newestSchema {
+		return nil
+	}
+	if have > newestSchema {
+		return fmt.Errorf("it was written by a newer Zygos (schema %d, this one knows %d); use that one", have, newestSchema)
+	}
+	own, err1 := fs.Sub(migrations, path.Join("migrations", c.dialect.name))
+	all, err2 := fs.Sub(migrations, "migrations/all")
+	if err := errors.Join(err1, err2); err != nil {
+		return err
+	}
+	var options []goose.ProviderOption
+	if c.dialect.lock {
+		locker, err := lock.NewPostgresSessionLocker(lock.WithLockTimeout(1, 60))
+		if err != nil {
+			return err
+		}
+		options = append(options, goose.WithSessionLocker(locker))
+	}
+	provider, err := goose.NewProvider(c.dialect.goose, c.db, both{own, all}, options...)
+	if err != nil {
+		return err
+	}
+	_, err = provider.Up(ctx)
+	return err
+}
+
+// session is where queries go: the database, or a change under way.
+type session struct {
+	conn interface {
+		ExecContext(context.Context, string, ...any) (sql.Result, error)
+		QueryContext(context.Context, string, ...any) (*sql.Rows, error)
+		QueryRowContext(context.Context, string, ...any) *sql.Row
+	}
+	dialect *dialect
+}
+
+func (s session) exec(ctx context.Context, query string, args ...any) (int64, error) {
+	result, err := s.conn.ExecContext(ctx, s.dialect.write(query), args...)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected()
+}
+
+func (s session) rows(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
+	return s.conn.QueryContext(ctx, s.dialect.write(query), args...)
+}
+
+func (s session) row(ctx context.Context, query string, args ...any) *sql.Row {
+	return s.conn.QueryRowContext(ctx, s.dialect.write(query), args...)
+}
+
+// write is a query as the database wants it. No query has a '?' that is no argument.
+func (d *dialect) write(query string) string {
+	if !d.numbered {
+		return query
+	}
+	var b strings.Builder
+	for i, part := range strings.Split(query, "?") {
+		if i > 0 {
+			b.WriteString("$" + strconv.Itoa(i))
+		}
+		b.WriteString(part)
+	}
+	return b.String()
+}
+
+// in makes changes as one, after those of others. While the server is away it waits a while.
+func (c *Catalog) in(ctx context.Context, change func(session) error) error {
+	defer c.changed()
+	_, err := backoff.Retry(ctx, func() (struct{}, error) {
+		err := c.change(ctx, change)
+		if err != nil && !away(err) {
+			err = backoff.Permanent(err)
+		}
+		return struct{}{}, err
+	}, backoff.WithMaxElapsedTime(outage))
+	return err
+}
+
+func (c *Catalog) change(ctx context.Context, change func(session) error) error {
+	tx, err := c.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if c.dialect.alone != "" {
+		_, err = tx.ExecContext(ctx, c.dialect.alone)
+	}
+	if err == nil {
+		err = change(session{tx, c.dialect})
+	}
+	if err != nil {
+		return errors.Join(err, tx.Rollback())
+	}
+	if err := tx.Commit(); err != nil {
+		return fmt.Errorf("%v (it may have been written all the same)", err) // not to be tried again
+	}
+	return nil
+}
+
+// away says whether an error means that the server is not there at the moment, and did nothing.
+func away(err error) bool {
+	var unreachable *pgconn.ConnectError
+	var refused *pgconn.PgError
+	switch {
+	case errors.As(err, &refused): // class 57: operator intervention; PostgreSQL, appendix A
+		return refused.Code == "57P01" || refused.Code == "57P02" || refused.Code == "57P03"
+	case errors.As(err, &unreachable):
+		return true
+	}
+	return pgconn.SafeToRetry(err)
+}
+
+// now is the time by the database's clock, which all machines share; to the second.
+func (s session) now(ctx context.Context) (time.Time, error) {
+	var text string
+	if err := s.row(ctx, "SELECT substr(CAST(CURRENT_TIMESTAMP AS TEXT), 1, 19)").Scan(&text); err != nil {
+		return time.Time{}, err
+	}
+	return time.Parse(time.DateTime, text)
+}

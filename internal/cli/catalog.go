@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+	"zygos/internal/secret"
+	"zygos/internal/store"
+)
+
+// strangerError says that a state belongs to another catalog than the one that zygos.toml names.
+type strangerError struct{ State, Had, Now string }
+
+func (e *strangerError) Error() string {
+	return fmt.Sprintf("the state %s belongs to the catalog %s, and zygos.toml names %s. To move the catalog there: zygos import %s. "+
+		"To leave this state as it is and begin another: --state DIR", e.State, e.Had, e.Now, e.Had)
+}
+
+// openCatalog opens the catalog that zygos.toml names, or the state's own.
+func (p *place) openCatalog(ctx context.Context, problems definition.Problems) error {
+	id, err := store.First(filepath.Join(p.State, "state-id"), []byte(rand.Text()))
+	if err != nil {
+		return err
+	}
+	p.id = string(id)
+	where, password, named := p.ownCatalog(), "", p.Org.Catalog
+	if named.URL != "" {
+		where = named.URL
+	}
+	if named.Credentials != "" {
+		var set bool
+		if password, set, err = secret.Read(ctx, named.Credentials, p.Root); err != nil || !set {
+			return fmt.Errorf("%s: the credentials of [catalog], %s, give no password: %w", named.Pos, named.Credentials, cmp.Or(err, errors.New("it is not set")))
+		}
+	}
+	if p.catalog, err = catalog.Open(ctx, where, password); err != nil {
+		if named.URL != "" {
+			err = fmt.Errorf("%s: %w", named.Pos, err)
+		}
+		return err
+	}
+	err = p.checkCatalog(ctx, catalog.Plain(where))
+	var stranger *strangerError
+	if errors.As(err, &stranger) && problems != nil {
+		err = problems // what zygos.toml says of the catalog may not have been understood
+	}
+	return err
+}
+
+func (p *place) ownCatalog() string { return filepath.Join(p.State, "catalog.db") }
+
+// checkCatalog makes sure that the state goes with the catalog: what no version in the catalog
+// speaks of would be swept.
+func (p *place) checkCatalog(ctx context.Context, where string) error {
+	name := filepath.Join(p.State, "catalog-id")
+	if _, err := os.Stat(name); errors.Is(err, os.ErrNotExist) && catalog.IsAddress(where) {
+		if _, err := os.Stat(p.ownCatalog()); err == nil { // the state has versions of its own
+			own, err := catalog.Open(ctx, p.ownCatalog(), "")
+			if err != nil {
+				return err
+			}
+			id, err := own.ID(ctx)
+			own.Close()
+			if err != nil {
+				return err
+			}
+			if _, err := store.First(name, []byte(id+" "+p.ownCatalog())); err != nil {
+				return err
+			}
+		}
+	}
+	id, err := p.catalog.ID(ctx)
+	if err != nil {
+		return err
+	}
+	text, err := store.First(name, []byte(id+" "+where))
+	if err != nil {
+		return err
+	}
+	had, at, _ := strings.Cut(string(text), " ")
+	if had != id || catalog.IsAddress(at) != catalog.IsAddress(where) { // in one of both places is an old copy
+		return &strangerError{p.State, at, where}
+	}
+	return nil
+}
+
+var cmdExport = &command{
+	name: "export", group: "keep",
+	summary: "write the whole catalog as JSON lines, for a backup or to move it",
+	text: `Writes builds, versions, artifacts, tags and their moves, placements and recalls as they are at
+one moment. Artifacts and layers are files of the state and are not in it.`,
+	example: "zygos export > catalog.jsonl",
+	run: opened(false, func(ctx context.Context, in *invocation, p *place) error {
+		n, err := p.catalog.Export(ctx, in.out)
+		if err == nil {
+			in.note("wrote %s", counted(n, "row"))
+		}
+		return err
+	}),
+}
+
+var cmdImport = &command{
+	name: "import", group: "keep", args: "FILE", least: 1, most: 1,
+	summary: "read an exported catalog into an empty one",
+	text: `FILE is what 'zygos export' wrote, '-' for standard input, or the catalog.db of a state: so a
+catalog moves from a state to the PostgreSQL database that [catalog] in zygos.toml names. All is
+read, or nothing.`,
+	example: "zygos import catalog.jsonl --state /srv/zygos\nzygos import .zygos/catalog.db",
+	run:     runImport,
+}
+
+func runImport(ctx context.Context, in *invocation) error {
+	p, err := in.open(ctx, false)
+	var stranger *strangerError
+	if err != nil && !errors.As(err, &stranger) { // else this import may make the state's catalog the one that is named
+		return err
+	}
+	defer p.close()
+	from, done, err := exported(ctx, in.args[0])
+	if err != nil {
+		return err
+	}
+	defer done()
+	had := ""
+	if stranger != nil {
+		text, err := os.ReadFile(filepath.Join(p.State, "catalog-id"))
+		if err != nil {
+			return err
+		}
+		had, _, _ = strings.Cut(string(text), " ")
+	}
+	n, id, err := p.catalog.Import(ctx, from, had)
+	if err != nil {
+		return fmt.Errorf("import %s: %w", in.args[0], err)
+	}
+	where := p.ownCatalog()
+	if p.Org.Catalog.URL != "" {
+		where = p.Org.Catalog.URL
+	}
+	where = catalog.Plain(where)
+	if err := store.WriteFile(filepath.Join(p.State, "catalog-id"), []byte(id+" "+where)); err != nil {
+		return err
+	}
+	if in.json {
+		return in.writeJSON(map[string]any{"rows": n, "catalog": where})
+	}
+	_, err = fmt.Fprintf(in.out, "Read %s into the catalog %s\n", counted(n, "row"), where)
+	if in.args[0] != "-" && catalog.IsAddress(where) {
+		in.note("%s stays as it was, as a backup; nothing uses it any more", in.args[0])
+	}
+	in.next("zygos list")
+	return err
+}
+
+// exported opens an exported catalog, or exports the one in a file.
+func exported(ctx context.Context, name string) (from io.Reader, done func(), err error) {
+	if name == "-" {
+		return os.Stdin, func() {}, nil
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	head := make([]byte, 15)
+	_, _ = f.ReadAt(head, 0) // a shorter file is no database
+	if !bytes.Equal(head, []byte("SQLite format 3")) {
+		return f, func() { f.Close() }, nil
+	}
+	f.Close()
+	c, err := catalog.Open(ctx, name, "")
+	if err != nil {
+		return nil, nil, err
+	}
+	r, w := io.Pipe()
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		_, err := c.Export(ctx, w)
+		w.CloseWithError(err)
+	}()
+	return r, func() { r.Close(); <-ended; c.Close() }, nil
+}

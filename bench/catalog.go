@@ -4,10 +4,27 @@ import (
 	"bufio"
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 )
+
+const (
+	images   = 500
+	versions = 199 // of each that are imported; one more is built
+)
+
+func image(i int) string { return fmt.Sprintf("image-%03d", i) }
+
+// baseOf is what an image is built on: 20 on a base from outside, each of the others on one of them or of theirs.
+func baseOf(i int) string {
+	if i < 20 {
+		return "field-os"
+	}
+	return image((i - 20) / 10)
+}
 
 // catalog measures commands on a catalog of 100,000 versions: 500 images with 200 versions each,
 // 200 moves of tags an image, the newest 20 versions in 10 regions, five recalls.
@@ -21,14 +38,59 @@ func catalog(temp string) {
 	for r := range 10 {
 		fmt.Fprintf(settings, "[region.region-%d]\nkind = \"folder\"\npath = \"r%d\"\n", r, r)
 	}
-	check(settings.Close())
+	check(os.WriteFile(filepath.Join(ws, "scripts", "common.sh"), []byte("echo 1 > /common\n"), 0o644))
+	for i := range images {
+		check(os.WriteFile(filepath.Join(ws, "images", image(i)+".toml"), fmt.Appendf(nil,
+			"series = \"1.0\"\nbase = %q\n[labels]\nowner = \"team-%d\"\n[[stage]]\nname = \"common\"\nscripts = [\"scripts/common.sh\"]\n[[artifact]]\nformat = \"tar\"\n", baseOf(i), i%20), 0o644))
+	}
 	a, _ := both(1, func() { run(ws, program, "import", file) }, func() {})
 	row("100,000 versions: import", a, 0, "")
+	a, _ = both(1, func() { run(ws, append([]string{program, "build", "--quiet", "first"}, names()...)...) }, func() {})
+	row("  zygos build of all 500 images", a, 0, "")
+	measure(ws)
+	server := os.Getenv("ZYGOS_POSTGRES")
+	if server == "" {
+		fmt.Println("no PostgreSQL server in ZYGOS_POSTGRES: bench/with-postgres.sh runs one")
+		return
+	}
+	address, err := url.Parse(server)
+	check(err)
+	password, _ := address.User.Password()
+	check(os.Setenv("CATALOG_PASSWORD", password))
+	address.User = url.User(address.User.Username())
+	fmt.Fprintf(settings, "[catalog]\nurl = %q\ncredentials = \"env:CATALOG_PASSWORD\"\n", address)
+	check(settings.Close())
+	a, _ = both(1, func() { run(ws, program, "import", ".zygos/catalog.db") }, func() {})
+	row("the same on PostgreSQL: import", a, 0, "")
+	measure(ws)
+}
+
+func names() (list []string) {
+	for i := range images {
+		list = append(list, image(i))
+	}
+	return list
+}
+
+func measure(ws string) {
 	for _, command := range []string{"locate image-100@stable --region region-3", "list", "list image-100", "list --where owner=team-3 --tag stable", "list --only recalled",
 		"show image-100@stable", "lineage image-003@1.0.100"} {
 		a, b := both(11, func() { run(ws, append([]string{program}, strings.Fields(command)...)...) }, func() { run(ws, "true") })
 		row("  zygos "+command, a, b, "50ms")
 	}
+	script := filepath.Join(ws, "scripts", "common.sh")
+	due := func(what string) {
+		a, b := both(11, func() {
+			cmd := exec.Command(program, "due")
+			cmd.Dir = ws
+			_ = cmd.Run() // ends with 1 if something is due
+		}, func() { run(ws, "true") })
+		row("  zygos due, "+what, a, b, "500ms")
+	}
+	due("nothing due")
+	check(os.WriteFile(script, []byte("echo 2 > /common\n"), 0o644))
+	due("all 500 due")
+	check(os.WriteFile(script, []byte("echo 1 > /common\n"), 0o644))
 }
 
 func writeCatalog(name string) {
@@ -39,9 +101,8 @@ func writeCatalog(name string) {
 	line := func(table string, columns map[string]any) {
 		check(enc.Encode(map[string]any{"table": table, "row": columns}))
 	}
-	fmt.Fprintln(out, `{"schema":"zygos.catalog/1","version":4}`)
-	const images, versions = 500, 200
-	image := func(i int) string { return fmt.Sprintf("image-%03d", i) }
+	fmt.Fprintln(out, `{"schema":"zygos.catalog/1","version":5}`)
+	line("about", map[string]any{"name": "id", "value": "THE-BENCHMARK"})
 	number := func(n int) string { return fmt.Sprintf("1.0.%d", n) }
 	when := func(n int) string { return fmt.Sprintf("2026-01-%02dT%02d:%02d:00.000Z", 1+n%28, n/28%24, n/7%60) }
 	every := func(write func(i, n int)) {
@@ -56,9 +117,9 @@ func writeCatalog(name string) {
 			"started": when(n), "ended": when(n), "error": "", "why": "a script changed"})
 	})
 	every(func(i, n int) {
-		base, release := "field-os", "1.2.0"
+		base, release := baseOf(i), "1.2.0"
 		if i >= 20 {
-			base, release = image((i-20)/10), number(n)
+			release = number(n)
 		}
 		line("versions", map[string]any{"image": image(i), "version": number(n), "major": 1, "minor": 0, "patch": n, "build": fmt.Sprintf("b-%03d-%03d", i, n), "created": when(n),
 			"base_name": base, "base_version": release, "base_digest": "sha256:" + strings.Repeat("a", 64), "fingerprint": strings.Repeat("f", 64), "epoch": 1,

@@ -124,12 +124,13 @@ func (c *Catalog) Import(ctx context.Context, r io.Reader, only string) (count i
 		if id == "" || (only != "" && id != only) {
 			return errors.New("it is another catalog than the one that this state belongs to; import it into a new state, with --state DIR")
 		}
-		return nil
+		_, err := tx.exec(ctx, "ANALYZE") // so that the database knows what it has got
+		return err
 	})
 	return count, id, err
 }
 
-const batchSize = 200 // rows that are written at once
+const batchSize = 25 // rows that are written at once
 
 // batch is rows with the same columns of the same table.
 type batch struct {

@@ -4,8 +4,6 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -23,7 +21,7 @@ var cmdDiff = &command{
 	name: "diff", group: "keep", args: "REF REF", least: 2, most: 2,
 	summary: "what differs between two versions: files, packages, users, services, sizes",
 	text: `Compares the trees of two versions, or of two builds, from their layers: files added, removed
-and changed (content, mode, owner), packages (dpkg, apk), users, groups, services that start,
+and changed (content, mode, owner), packages (dpkg, apk, RPM), users, groups, services that start,
 what configuration says about listening. --stage compares what a stage left. Shows the first
 names of each; --all shows all, --path those below a folder, --file the text of one file.`,
 	example: "zygos diff turbine-link@2.3.0 turbine-link\nzygos diff turbine-link@stable turbine-link --file /etc/ebbline/site\nzygos diff ebb-base@1.4.0 ebb-base@1.4.1 --path /etc --all",
@@ -39,38 +37,11 @@ names of each; --all shows all, --path those below a folder, --file the text of 
 
 // side is one of two trees that are compared.
 type side struct {
-	name   string
-	layers []string
-	store  *layer.Store
-	tree   *layer.Tree
+	name string
+	layer.Files
 }
 
 const longestText = 4 << 20 // bytes of a file that is compared line by line
-
-func (s *side) open(n *layer.Node) (*os.File, error) {
-	return os.Open(filepath.Join(s.store.TreeDir(s.layers[n.Layer]), n.Path))
-}
-
-// Read is a file's content; a damaged one is as if it were not there.
-func (s *side) Read(name string) []byte {
-	n := s.tree.Follow(name)
-	if n == nil || n.Kind != layer.File {
-		return nil
-	}
-	f, err := s.open(n)
-	if err != nil {
-		return nil
-	}
-	defer f.Close()
-	text, err := io.ReadAll(f)
-	if err != nil {
-		return nil
-	}
-	return text
-}
-
-// Names lists what lies below a folder.
-func (s *side) Names(dir string) []string { return s.tree.Under(dir) }
 
 // treeDifference is what diff finds.
 type treeDifference struct {
@@ -101,7 +72,7 @@ func runDiff(ctx context.Context, in *invocation, p *place) error {
 		return in.diffText(was, now)
 	}
 	a, b := inventory.Read(was), inventory.Read(now)
-	d := treeDifference{Was: was.name, Now: now.name, Bytes: [2]int64{was.tree.Size(), now.tree.Size()}, Files: layer.Diff(was.tree, now.tree),
+	d := treeDifference{Was: was.name, Now: now.name, Bytes: [2]int64{was.Tree.Size(), now.Tree.Size()}, Files: layer.Diff(was.Tree, now.Tree),
 		Packages: inventory.Diff(a.Packages, b.Packages), Users: inventory.Diff(a.Users, b.Users), Groups: inventory.Diff(a.Groups, b.Groups),
 		Services: inventory.Diff(a.Services, b.Services), Listening: inventory.Diff(a.Listening, b.Listening)}
 	if in.set.from != "" {
@@ -112,6 +83,11 @@ func runDiff(ctx context.Context, in *invocation, p *place) error {
 	}
 	if in.json {
 		return in.writeJSON(d)
+	}
+	for i, unread := range []string{a.Unread, b.Unread} {
+		if unread != "" {
+			in.note("packages of %s are not compared: its database /%s is of a kind that cannot be read here", []string{d.Was, d.Now}[i], unread)
+		}
 	}
 	return in.writeDiff(&d)
 }
@@ -128,6 +104,9 @@ func (p *place) side(ctx context.Context, in *invocation, word string) (*side, e
 	}
 	var view *build.View
 	b, err := p.findBuild(ctx, id)
+	if err == nil {
+		err = p.elsewhere(b)
+	}
 	if err == nil && b.State != catalog.Registered {
 		view, err = build.ViewFailed(ctx, p.State, b, in.set.variant, in.set.stage)
 	} else if err == nil {
@@ -136,8 +115,8 @@ func (p *place) side(ctx context.Context, in *invocation, word string) (*side, e
 	if err != nil {
 		return nil, err
 	}
-	s := &side{name: word, layers: view.Layers, store: p.layers}
-	s.tree, err = p.layers.Stack(view.Layers)
+	s := &side{name: word, Files: layer.Files{Store: p.layers, Layers: view.Layers}}
+	s.Tree, err = p.layers.Stack(view.Layers)
 	return s, err
 }
 

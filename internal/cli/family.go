@@ -327,11 +327,20 @@ type dueImage struct {
 // due lists the images of which a build would make a new version.
 func (p *place) due(ctx context.Context, images []string, o plan.Options) ([]dueImage, error) {
 	list := []dueImage{}
+	var names []string
+	for _, img := range p.Images {
+		names = append(names, img.Name)
+	}
+	heads, err := p.catalog.Heads(ctx, names)
+	if err != nil {
+		return nil, err
+	}
+	known := &glance{p, heads}
 	for _, img := range p.Images {
 		if len(images) > 0 && !slices.Contains(images, img.Name) {
 			continue
 		}
-		made, err := p.plans(ctx, img.Name, o)
+		made, err := p.plansWith(ctx, img.Name, known, o)
 		if err == nil && made.Unchanged != "" {
 			continue
 		}
@@ -339,7 +348,7 @@ func (p *place) due(ctx context.Context, images []string, o plan.Options) ([]due
 		if d.Why = "cannot be planned: " + fmt.Sprint(err); err == nil {
 			d.Why = made.Why
 		}
-		newest, err := p.Newest(ctx, img.Name, "")
+		newest, err := known.Newest(ctx, img.Name, "")
 		if err != nil {
 			return nil, err
 		}

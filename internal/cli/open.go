@@ -48,7 +48,15 @@ func (in *invocation) load() (*workspace.Workspace, error) {
 // open loads the workspace and opens its state. Commands that only look take wrong definitions
 // as they are: what was built stays findable while somebody edits.
 func (in *invocation) open(ctx context.Context, strict bool) (*place, error) {
-	w, err := in.load()
+	w, err := workspace.Find(in.workspace, in.state)
+	if err != nil {
+		return nil, err
+	}
+	load := w.LoadOrganisation
+	if strict {
+		load = w.Load
+	}
+	err = load()
 	var problems definition.Problems
 	if err != nil && (strict || !errors.As(err, &problems)) {
 		return nil, err
@@ -126,7 +134,31 @@ func (p *place) NextVersion(ctx context.Context, image, series, version string) 
 }
 
 func (p *place) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, error) {
-	v, err := p.catalog.Resolve(ctx, ref)
+	return parentOf(p.catalog.Resolve(ctx, ref))
+}
+
+func (p *place) Newest(ctx context.Context, image, version string) (*plan.Newest, error) {
+	return newestOf(p.catalog.Resolve(ctx, definition.Ref{Image: image, Selector: version}))
+}
+
+// glance plans without building: what versions there are is read once for all images.
+type glance struct {
+	*place
+	heads *catalog.Heads
+}
+
+func (g *glance) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, error) {
+	return parentOf(g.heads.Resolve(ctx, ref))
+}
+
+func (g *glance) Newest(ctx context.Context, image, version string) (*plan.Newest, error) {
+	return newestOf(g.heads.Resolve(ctx, definition.Ref{Image: image, Selector: version}))
+}
+
+// NextVersion gives none: nothing is built.
+func (g *glance) NextVersion(context.Context, string, string, string) (string, error) { return "", nil }
+
+func parentOf(v *catalog.Version, err error) (*plan.Parent, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -140,8 +172,7 @@ func (p *place) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, e
 	return parent, nil
 }
 
-func (p *place) Newest(ctx context.Context, image, version string) (*plan.Newest, error) {
-	v, err := p.catalog.Resolve(ctx, definition.Ref{Image: image, Selector: version})
+func newestOf(v *catalog.Version, err error) (*plan.Newest, error) {
 	var missing *catalog.NotFoundError
 	var recalled *catalog.RecalledError
 	if errors.As(err, &missing) || errors.As(err, &recalled) {
@@ -179,6 +210,10 @@ func (p *place) Snapshot(key string) *layer.Snapshot { return p.layers.Find(key)
 
 // plans makes the plan of one image.
 func (p *place) plans(ctx context.Context, name string, o plan.Options) (*plan.Plan, error) {
+	return p.plansWith(ctx, name, p, o)
+}
+
+func (p *place) plansWith(ctx context.Context, name string, known plan.Known, o plan.Options) (*plan.Plan, error) {
 	img, err := p.Image(name)
 	if err != nil {
 		return nil, err
@@ -190,7 +225,7 @@ func (p *place) plans(ctx context.Context, name string, o plan.Options) (*plan.P
 		}
 	}
 	o.Set = set
-	return plan.Make(ctx, p.Root, p.Org, img, p, o)
+	return plan.Make(ctx, p.Root, p.Org, img, known, o)
 }
 
 // who is the person at the keyboard.

@@ -21,37 +21,47 @@ type Source interface {
 
 // Inventory is what a tree holds, by name.
 type Inventory struct {
-	Packages  map[string]string `json:"packages"`  // name -> version
-	Users     map[string]string `json:"users"`     // name -> uid, gid, home, shell
-	Groups    map[string]string `json:"groups"`    // name -> gid, members
-	Services  map[string]string `json:"services"`  // unit or entry -> what starts it
-	Listening map[string]string `json:"listening"` // where -> what the configuration says
+	Packages  map[string]string `json:"packages"`         // name -> version
+	Users     map[string]string `json:"users"`            // name -> uid, gid, home, shell
+	Groups    map[string]string `json:"groups"`           // name -> gid, members
+	Services  map[string]string `json:"services"`         // unit or entry -> what starts it
+	Listening map[string]string `json:"listening"`        // where -> what the configuration says
+	Unread    string            `json:"unread,omitempty"` // path of a package database that could not be read
 }
 
 // Read takes the inventory of a tree.
 func Read(s Source) *Inventory {
-	return &Inventory{Packages: packages(s), Users: records(s.Read("etc/passwd"), 7, []int{2, 3, 5, 6}),
+	found, unread := packages(s)
+	return &Inventory{Packages: found, Unread: unread, Users: records(s.Read("etc/passwd"), 7, []int{2, 3, 5, 6}),
 		Groups: records(s.Read("etc/group"), 4, []int{2, 3}), Services: services(s), Listening: listening(s)}
 }
 
-// packages reads the databases of dpkg (deb-control(5), /var/lib/dpkg/status) and apk (/lib/apk/db/installed).
-func packages(s Source) map[string]string {
-	found := map[string]string{}
+// packages reads the databases of dpkg (deb-control(5), /var/lib/dpkg/status), apk (/lib/apk/db/installed) and RPM.
+func packages(s Source) (found map[string]string, unread string) {
+	found = map[string]string{}
 	status := [][]byte{s.Read("var/lib/dpkg/status")}
 	for _, name := range s.Names("var/lib/dpkg/status.d") {
 		status = append(status, append(s.Read(name), '\n', '\n'))
 	}
 	for p := range paragraphs(bytes.Join(status, []byte("\n"))) {
 		if name := p["Package"]; name != "" && (p["Status"] == "" || strings.HasSuffix(p["Status"], " installed")) {
-			found[name] = p["Version"]
+			add(found, name, p["Version"])
 		}
 	}
 	for p := range paragraphs(s.Read("lib/apk/db/installed")) {
 		if name := p["P"]; name != "" {
-			found[name] = p["V"]
+			add(found, name, p["V"])
 		}
 	}
-	return found
+	return found, rpmPackages(s, found)
+}
+
+// add takes a package of which there may be one for each architecture, or several versions.
+func add(found map[string]string, name, version string) {
+	if had := found[name]; had != "" && had != version {
+		version = had + ", " + version
+	}
+	found[name] = version
 }
 
 // paragraphs reads groups of lines KEY: VALUE with empty lines between.

@@ -11,6 +11,7 @@ package plan
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -232,11 +233,9 @@ func (p *Plan) why(newest *Newest) string {
 	return "labels, sealing or artifacts changed"
 }
 
-// newBuildID is b-DATE-TIME-RANDOM, UTC: ids sort by time.
+// newBuildID is b-DATE-TIME-RANDOM, UTC: ids sort by time. Several machines may begin many in a second.
 func newBuildID() string {
-	now := time.Now().UTC()
-	sum := sha256.Sum256(fmt.Appendf(nil, "%d %d", now.UnixNano(), os.Getpid()))
-	return "b-" + now.Format("20060102-150405") + "-" + hex.EncodeToString(sum[:2])
+	return "b-" + time.Now().UTC().Format("20060102-150405") + "-" + strings.ToLower(rand.Text()[:8])
 }
 
 // pin finds what the image's base is now, and makes the shapes.

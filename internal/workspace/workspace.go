@@ -18,7 +18,7 @@ type Workspace struct {
 	Root   string // absolute
 	State  string // absolute; .zygos in Root unless moved
 	Org    *definition.Organisation
-	Images []*definition.Image // by name
+	Images []*definition.Image // by name; after LoadOrganisation, those that were asked for
 }
 
 // NotFoundError says that no zygos.toml was found.
@@ -55,15 +55,29 @@ func Find(dir, state string) (*Workspace, error) {
 	return w, nil
 }
 
+// LoadOrganisation reads zygos.toml alone, which is enough for whoever only looks at what was built.
+func (w *Workspace) LoadOrganisation() error {
+	var problems definition.Problems
+	w.Org = definition.ReadOrganisation(w.Root, &problems)
+	return problems.Err()
+}
+
+// files lists the definitions of images, in order.
+func (w *Workspace) files() ([]string, error) {
+	files, err := filepath.Glob(filepath.Join(definition.EscapeGlob(w.Root), "images", "*.toml"))
+	slices.Sort(files)
+	return files, err
+}
+
 // Load reads and checks all definitions. The error is definition.Problems if they are wrong.
 func (w *Workspace) Load() error {
 	var problems definition.Problems
 	w.Org = definition.ReadOrganisation(w.Root, &problems)
-	files, err := filepath.Glob(filepath.Join(definition.EscapeGlob(w.Root), "images", "*.toml"))
+	files, err := w.files()
 	if err != nil {
 		return err
 	}
-	slices.Sort(files)
+	w.Images = nil
 	for _, f := range files {
 		rel, err := filepath.Rel(w.Root, f)
 		if err != nil {
@@ -88,12 +102,24 @@ func dedupe(problems definition.Problems) definition.Problems {
 
 // Image finds an image by name; the error names the nearest.
 func (w *Workspace) Image(name string) (*definition.Image, error) {
-	var names []string
 	for _, img := range w.Images {
 		if img.Name == name {
 			return img, nil
 		}
-		names = append(names, img.Name)
+	}
+	files, err := w.files()
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, f := range files {
+		names = append(names, strings.TrimSuffix(filepath.Base(f), ".toml"))
+		if names[len(names)-1] == name {
+			var problems definition.Problems // are lint's matter
+			img := definition.ReadImage(w.Root, "images/"+name+".toml", &problems)
+			w.Images = append(w.Images, img)
+			return img, nil
+		}
 	}
 	hint := "there is no images/*.toml yet"
 	if len(names) > 0 {

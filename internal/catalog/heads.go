@@ -1,0 +1,59 @@
+package catalog
+
+import (
+	"context"
+	"strings"
+
+	"zygos/internal/definition"
+)
+
+// Heads is what most references mean, read at once: the newest version of each of some images, and
+// every version that a tag points at.
+type Heads struct {
+	catalog *Catalog
+	newest  map[string]*Version // by image
+	tagged  map[string]*Version // by IMAGE@TAG
+}
+
+// Heads reads the newest versions of images, and the tagged ones of all.
+func (c *Catalog) Heads(ctx context.Context, images []string) (*Heads, error) {
+	h := &Heads{c, map[string]*Version{}, map[string]*Version{}}
+	const group = 500 // as many arguments as any database takes
+	for len(images) > 0 {
+		some := images[:min(group, len(images))]
+		images = images[len(some):]
+		args := make([]any, len(some))
+		for i := range some {
+			args[i] = some[i]
+		}
+		list, err := c.versions(ctx, `WHERE (v.image, v.version) IN (SELECT i.column1, (SELECT w.version FROM versions w WHERE w.image = i.column1
+			ORDER BY w.major DESC, w.minor DESC, w.patch DESC LIMIT 1) FROM (VALUES `+strings.TrimPrefix(strings.Repeat(", (?)", len(some)), ", ")+") AS i)", args...)
+		if err != nil {
+			return nil, err
+		}
+		for i := range list {
+			h.newest[list[i].Image] = &list[i]
+		}
+	}
+	list, err := c.versions(ctx, "WHERE (v.image, v.version) IN (SELECT image, version FROM tags)")
+	for i := range list {
+		for _, tag := range list[i].Tags {
+			h.tagged[list[i].Image+"@"+tag] = &list[i]
+		}
+	}
+	return h, err
+}
+
+// Resolve finds the version that a reference means, as the catalog does.
+func (h *Heads) Resolve(ctx context.Context, ref definition.Ref) (*Version, error) {
+	v := h.newest[ref.Image]
+	switch {
+	case ref.Selector == "" && v != nil && v.Usable() == nil:
+		return v, nil
+	case ref.IsVersion() && v != nil && v.Version == ref.Selector:
+		return v, nil
+	case h.tagged[ref.Image+"@"+ref.Selector] != nil:
+		return h.tagged[ref.Image+"@"+ref.Selector], nil
+	}
+	return h.catalog.Resolve(ctx, ref)
+}

@@ -282,7 +282,7 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 		BaseDigest: p.Base.Digest, Fingerprint: p.Fingerprint, Epoch: p.Shapes[0].Epoch, Labels: p.Labels}
 	var listed []store.Listed
 	for _, b := range branches {
-		v.Trees = append(v.Trees, catalog.Tree{Variant: b.shape.Variant, Layers: b.layers, Labels: b.shape.Labels})
+		v.Trees = append(v.Trees, b.counted)
 		v.Artifacts = append(v.Artifacts, b.artifacts...)
 		r.record.Shapes = append(r.record.Shapes, b.record)
 		for _, a := range b.artifacts {

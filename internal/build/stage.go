@@ -15,6 +15,7 @@ import (
 	"github.com/cenkalti/backoff/v5"
 
 	"zygos/internal/catalog"
+	"zygos/internal/inventory"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
@@ -27,6 +28,7 @@ type branch struct {
 	shape     *plan.Shape
 	number    int
 	layers    []string
+	counted   catalog.Tree
 	makers    []string // for each layer beyond the base: the stage that made it
 	tree      *layer.Tree
 	record    ShapeRecord
@@ -60,8 +62,22 @@ func (b *branch) carryOut(ctx context.Context) error {
 	if err := b.searchSecrets(ctx); err != nil {
 		return err
 	}
+	if err := b.measure(); err != nil {
+		return err
+	}
 	b.artifacts, err = b.capture(ctx)
 	return err
+}
+
+// measure counts what the tree holds.
+func (b *branch) measure() error {
+	tree, err := b.merged()
+	if err != nil {
+		return err
+	}
+	found := inventory.Read(&layer.Files{Store: b.Layers, Layers: b.layers, Tree: tree})
+	b.counted = catalog.Tree{Variant: b.shape.Variant, Layers: b.layers, Labels: b.shape.Labels, Files: len(tree.Nodes()), Bytes: tree.Size(), Packages: len(found.Packages)}
+	return nil
 }
 
 // merged is the tree as it stands.

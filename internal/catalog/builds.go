@@ -159,6 +159,16 @@ func (c *Catalog) Builds(ctx context.Context, image string) ([]Build, error) {
 	return c.builds(ctx, w.sql()+" ORDER BY started DESC, id DESC", w.args...)
 }
 
+// Unfinished lists the builds of an image, or of all if image is "", that were begun since its newest
+// version and made none: by image, the last first.
+func (c *Catalog) Unfinished(ctx context.Context, image string) ([]Build, error) {
+	var w where
+	w.add("state IN (?, ?, ?, ?)", Running, Failed, Cancelled, Interrupted)
+	w.add("started > coalesce((SELECT v.created FROM versions v WHERE v.image = builds.image ORDER BY v.major DESC, v.minor DESC, v.patch DESC LIMIT 1), '')")
+	w.is("image", image)
+	return c.builds(ctx, w.sql()+" ORDER BY image, started DESC, id DESC", w.args...)
+}
+
 func (c *Catalog) builds(ctx context.Context, where string, args ...any) ([]Build, error) {
 	rows, err := c.rows(ctx, "SELECT id, image, version, base, state, who, host, place, revision, seen, started, ended, error, why FROM builds "+where, args...)
 	seen := map[string]time.Time{}

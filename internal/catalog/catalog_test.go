@@ -1,6 +1,7 @@
 package catalog_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -88,7 +89,7 @@ func TestVersionComesBackWhole(t *testing.T) {
 		list, err := c.Versions(t.Context(), "")
 		require.NoError(t, err)
 		require.Equal(t, []catalog.Version{{Image: "a", Version: "1.0.0", Build: "b-a1.0.0", Created: moment, Trees: []catalog.Tree{{Layers: []string{"l1"}}}, Labels: map[string]string{"owner": "me"},
-			Artifacts: []catalog.Artifact{{Format: "tar", Digest: "sha256:1.0.0", Bytes: 7}}, Tags: []string{"a", "b"}}}, list)
+			Artifacts: []catalog.Artifact{{Format: "tar", Digest: "sha256:1.0.0", Bytes: 7}}, Tags: []string{"a", "b"}, Regions: []string{}}}, list)
 		builds, err := c.Builds(t.Context(), "a")
 		require.NoError(t, err)
 		require.Equal(t, catalog.Registered, builds[0].State)
@@ -243,17 +244,76 @@ func TestWhatMayGoAndWhy(t *testing.T) {
 	placements := []catalog.Placement{{Region: "north", Image: "child", Version: "1.0.0"}, {Region: "north", Image: "child", Version: "1.0.2"}}
 	running := []catalog.Build{{ID: "b-1", Base: "parent@0.9.0"}}
 	why := map[string]string{}
-	for _, v := range catalog.Prunable(versions, placements, running, func(image string) catalog.Retention {
+	for _, v := range catalog.Prunable(versions, placements, running, map[string]bool{"other@1.0.0": true, "parent@0.8.0": true}, func(image string) catalog.Retention {
 		if image == "other" {
 			return catalog.Retention{}
 		}
-		return catalog.Retention{Days: 90}
+		return catalog.Retention{Days: 90, Tagged: true}
 	}) {
 		why[v.Ref()] = strings.Join(v.Why, "; ")
 	}
 	require.Equal(t, map[string]string{"child@1.0.3": "the newest of the image", "child@1.0.2": "the newest in north", "child@1.0.1": "tagged stable", "child@1.0.0": "",
 		"other@1.0.0": "no [keep] says how many stay", "parent@1.0.2": "the newest of the image", "parent@1.0.1": "child@1.0.3 is built on it", "parent@1.0.0": "child@1.0.2 is built on it",
-		"parent@0.9.0": "build b-1 starts from it", "parent@0.8.0": ""}, why)
+		"parent@0.9.0": "build b-1 starts from it", "parent@0.8.0": "once tagged"}, why)
+}
+
+func TestListIsSortedAndPaged(t *testing.T) {
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		for i, bytes := range []int64{5, 9, 7} {
+			id := fmt.Sprint("b-", i)
+			require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: id, Image: "a", Version: fmt.Sprint("1.0.", i), Started: moment}))
+			require.NoError(t, c.Register(t.Context(), catalog.Version{Image: "a", Version: fmt.Sprint("1.0.", i), Build: id, Created: moment.Add(time.Duration(-i) * time.Hour),
+				Artifacts: []catalog.Artifact{{Format: "tar", Bytes: bytes}, {Format: "raw", Bytes: 1}}}))
+		}
+		for want, q := range map[string]catalog.Query{"2 1 0": {}, "1 2 0": {Sort: "size"}, "0 1 2": {Sort: "age"}, "1 0": {Skip: 1, Most: 2}, "0": {Skip: 2, Most: 2}, "": {Skip: 4, Most: 2}} {
+			list, total, err := c.List(t.Context(), q)
+			require.NoError(t, err)
+			require.Equal(t, 3, total)
+			var got []string
+			for _, v := range list {
+				got = append(got, strings.TrimPrefix(v.Version, "1.0."))
+			}
+			require.Equal(t, want, strings.Join(got, " "), "%+v", q)
+		}
+		for i, state := range []string{catalog.Failed, catalog.Running} {
+			require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: state, Image: "a", Version: "1.0.9" + state, Started: moment.Add(time.Duration(2*i-1) * 150 * time.Minute)}))
+			if state == catalog.Failed {
+				require.NoError(t, c.EndBuild(t.Context(), state, state, "x", moment))
+			}
+		}
+		list, err := c.Unfinished(t.Context(), "")
+		require.NoError(t, err)
+		require.Len(t, list, 1, "one was begun before the newest version")
+		require.Equal(t, catalog.Running, list[0].ID)
+		heads, err := c.Heads(t.Context(), []string{"a", "b"})
+		require.NoError(t, err)
+		require.Equal(t, []string{"1.0.2", ""}, []string{heads.Newest("a"), heads.Newest("b")})
+	})
+}
+
+// Heads mean what the catalog means.
+func TestHeads(t *testing.T) {
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		register(t, c, "a", "1.0.0", "1.0.1", "1.1.0")
+		register(t, c, "b", "1.0.0")
+		require.NoError(t, c.MoveTags(t.Context(), moves("a", "1.0.0", "stable")))
+		check := func() {
+			heads, err := c.Heads(t.Context(), []string{"a", "b"})
+			require.NoError(t, err)
+			for _, text := range []string{"a", "a@1.0", "a@1.0.0", "a@1.1.0", "a@stable", "a@none", "b", "b@stable", "c", "a@2.0"} {
+				ref, err := definition.ParseRef(text)
+				require.NoError(t, err)
+				want, wrong := c.Resolve(t.Context(), ref)
+				got, err := heads.Resolve(t.Context(), ref)
+				require.Equal(t, wrong, err, text)
+				require.Equal(t, want, got, text)
+			}
+		}
+		check()
+		require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "a", Version: "1.1.0", At: moment, Since: moment}))
+		require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "b", Version: "1.0.0", At: moment, Since: moment}))
+		check()
+	})
 }
 
 func TestListAsksForWhatIsWanted(t *testing.T) {

@@ -104,7 +104,7 @@ func openServer(address, password string) (*sql.DB, *dialect, error) {
 		config.ConnectTimeout = patience / 2
 	}
 	config.DefaultQueryExecMode = pgx.QueryExecModeExec // one way to the server and back for a query
-	for name, value := range map[string]string{"application_name": "zygos", "timezone": "UTC",
+	for name, value := range map[string]string{"application_name": "zygos", "timezone": "UTC", "jit": "off",
 		"lock_timeout": fmt.Sprint(patience.Milliseconds()), "idle_in_transaction_session_timeout": fmt.Sprint(outage.Milliseconds())} {
 		if _, set := config.RuntimeParams[name]; !set {
 			config.RuntimeParams[name] = value

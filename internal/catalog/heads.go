@@ -7,17 +7,17 @@ import (
 	"zygos/internal/definition"
 )
 
-// Heads is what most references mean, read at once: the newest version of each of some images, and
-// every version that a tag points at.
+// Heads is what most references mean, read at once: the newest version of each of some images and,
+// once a tag is asked for, every version that one points at. It is not for several goroutines.
 type Heads struct {
 	catalog *Catalog
 	newest  map[string]*Version // by image
-	tagged  map[string]*Version // by IMAGE@TAG
+	tagged  map[string]*Version // by IMAGE@TAG; nil until a tag is asked for
 }
 
-// Heads reads the newest versions of images, and the tagged ones of all.
+// Heads reads the newest versions of images.
 func (c *Catalog) Heads(ctx context.Context, images []string) (*Heads, error) {
-	h := &Heads{c, map[string]*Version{}, map[string]*Version{}}
+	h := &Heads{catalog: c, newest: map[string]*Version{}}
 	const group = 500 // as many arguments as any database takes
 	for len(images) > 0 {
 		some := images[:min(group, len(images))]
@@ -35,17 +35,35 @@ func (c *Catalog) Heads(ctx context.Context, images []string) (*Heads, error) {
 			h.newest[list[i].Image] = &list[i]
 		}
 	}
-	list, err := c.versions(ctx, "WHERE (v.image, v.version) IN (SELECT image, version FROM tags)")
+	return h, nil
+}
+
+func (h *Heads) readTagged(ctx context.Context) error {
+	list, err := h.catalog.versions(ctx, "WHERE (v.image, v.version) IN (SELECT image, version FROM tags)")
+	h.tagged = map[string]*Version{}
 	for i := range list {
 		for _, tag := range list[i].Tags {
 			h.tagged[list[i].Image+"@"+tag] = &list[i]
 		}
 	}
-	return h, err
+	return err
+}
+
+// Newest is the number of an image's newest version, "" if it has none.
+func (h *Heads) Newest(image string) string {
+	if v := h.newest[image]; v != nil {
+		return v.Version
+	}
+	return ""
 }
 
 // Resolve finds the version that a reference means, as the catalog does.
 func (h *Heads) Resolve(ctx context.Context, ref definition.Ref) (*Version, error) {
+	if ref.IsTag() && h.tagged == nil {
+		if err := h.readTagged(ctx); err != nil {
+			return nil, err
+		}
+	}
 	v := h.newest[ref.Image]
 	switch {
 	case ref.Selector == "" && v != nil && v.Usable() == nil:

@@ -8,11 +8,12 @@ import (
 	"time"
 )
 
-// Retention says how many versions of an image stay: the newest so many, and those younger than so
-// many days. Zero for both keeps all.
+// Retention says how many versions of an image stay: the newest so many, those younger than so many
+// days, and with Tagged those that a tag once pointed at. Without numbers all stay.
 type Retention struct {
 	Versions int64
 	Days     int64
+	Tagged   bool
 }
 
 // Verdict says of a version why it stays; nothing if it may go.
@@ -22,9 +23,10 @@ type Verdict struct {
 }
 
 // Prunable judges all versions, which come by image, newest first: what the retention does not keep
-// may go, but never the newest of an image, a version that a tag points at, that is the newest usable one of its image in a
-// region, that a running build starts from, or that a version which stays was built on.
-func Prunable(versions []Version, placements []Placement, running []Build, keep func(image string) Retention) []Verdict {
+// may go, but never the newest of an image, a version that a tag points at, that is the newest usable
+// one of its image in a region, that a running build starts from, or that a version which stays was
+// built on. once has those that a tag ever pointed at, by reference.
+func Prunable(versions []Version, placements []Placement, running []Build, once map[string]bool, keep func(image string) Retention) []Verdict {
 	list := make([]Verdict, len(versions))
 	at := map[string]*Verdict{}
 	counts := map[string]int64{}
@@ -36,7 +38,7 @@ func Prunable(versions []Version, placements []Placement, running []Build, keep 
 		r := keep(v.Image)
 		counts[v.Image]++
 		switch {
-		case r == Retention{}:
+		case r.Versions == 0 && r.Days == 0:
 			say("no [keep] says how many stay")
 		case counts[v.Image] == 1:
 			say("the newest of the image")
@@ -47,6 +49,9 @@ func Prunable(versions []Version, placements []Placement, running []Build, keep 
 		}
 		for _, tag := range v.Tags {
 			say("tagged %s", tag)
+		}
+		if r.Tagged && len(v.Tags) == 0 && once[v.Ref()] {
+			say("once tagged")
 		}
 	}
 	newest := map[string]bool{}

@@ -87,6 +87,11 @@ func (c *Catalog) Tags(ctx context.Context) (map[string][]string, error) {
 	return tags, err
 }
 
+// OnceTagged is every version that a tag ever pointed at, by reference.
+func (c *Catalog) OnceTagged(ctx context.Context) (map[string]bool, error) {
+	return c.refs(ctx, "SELECT DISTINCT image || '@' || version FROM tag_moves")
+}
+
 // Place records a placement that was verified; a repeated one takes the new time.
 func (c *Catalog) Place(ctx context.Context, p Placement) error {
 	return c.in(ctx, func(tx session) error {

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -27,14 +28,18 @@ type Version struct {
 	Labels      map[string]string `json:"labels"`
 	Artifacts   []Artifact        `json:"artifacts"`
 	Tags        []string          `json:"tags"`
+	Regions     []string          `json:"regions"`          // that hold it
 	Recall      *Recall           `json:"recall,omitempty"` // in force or planned, its own or an ancestor's
 }
 
 // Tree is what a variant of a version consists of.
 type Tree struct {
-	Variant string            `json:"variant,omitempty"` // "" for an image of one shape
-	Layers  []string          `json:"layers"`            // digests, lowest first
-	Labels  map[string]string `json:"labels,omitempty"`  // the variant's own
+	Variant  string            `json:"variant,omitempty"`  // "" for an image of one shape
+	Layers   []string          `json:"layers"`             // digests, lowest first
+	Labels   map[string]string `json:"labels,omitempty"`   // the variant's own
+	Files    int               `json:"files,omitempty"`    // names in it
+	Bytes    int64             `json:"bytes,omitempty"`    // of its files
+	Packages int               `json:"packages,omitempty"` // that its package databases speak of
 }
 
 // Artifact is a file captured from a build.
@@ -106,8 +111,12 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 
 // Refs is the references of all versions.
 func (c *Catalog) Refs(ctx context.Context) (map[string]bool, error) {
+	return c.refs(ctx, "SELECT image || '@' || version FROM versions")
+}
+
+func (c *Catalog) refs(ctx context.Context, query string) (map[string]bool, error) {
 	refs := map[string]bool{}
-	rows, err := c.rows(ctx, "SELECT image || '@' || version FROM versions")
+	rows, err := c.rows(ctx, query)
 	_, err = collect(rows, err, func(rows *sql.Rows) (ref string, err error) {
 		err = rows.Scan(&ref)
 		refs[ref] = true
@@ -125,21 +134,21 @@ func (c *Catalog) ArtifactDigests(ctx context.Context) ([]string, error) {
 const versionColumns = `SELECT v.image, v.version, v.build, v.created, v.base_name, v.base_version, v.base_digest, v.fingerprint, v.epoch, v.trees, v.labels,
 	coalesce((SELECT string_agg(a.variant || ' ' || a.format || ' ' || a.digest || ' ' || CAST(a.bytes AS TEXT), ',' ORDER BY a.variant, a.format)
 		FROM artifacts a WHERE a.image = v.image AND a.version = v.version), ''),
+	coalesce((SELECT string_agg(r.region, ' ' ORDER BY r.region) FROM (SELECT DISTINCT p.region FROM placements p WHERE p.image = v.image AND p.version = v.version) AS r), ''),
 	coalesce((SELECT string_agg(t.tag, ' ' ORDER BY t.tag) FROM tags t WHERE t.image = v.image AND t.version = v.version), '')
 	FROM versions v `
 
 func readVersion(rows *sql.Rows) (Version, error) {
 	var v Version
-	var created, trees, labels, artifacts, tags string
-	err := rows.Scan(&v.Image, &v.Version, &v.Build, &created, &v.BaseName, &v.BaseVersion, &v.BaseDigest, &v.Fingerprint, &v.Epoch, &trees, &labels, &artifacts, &tags)
-	v.Created, v.Tags, v.Artifacts = unstamp(created), append([]string{}, strings.Fields(tags)...), []Artifact{}
+	var created, trees, labels, artifacts, regions, tags string
+	err := rows.Scan(&v.Image, &v.Version, &v.Build, &created, &v.BaseName, &v.BaseVersion, &v.BaseDigest, &v.Fingerprint, &v.Epoch, &trees, &labels, &artifacts, &regions, &tags)
+	v.Created, v.Artifacts = unstamp(created), []Artifact{}
+	v.Regions, v.Tags = append([]string{}, strings.Fields(regions)...), append([]string{}, strings.Fields(tags)...)
 	if artifacts != "" {
 		for _, text := range strings.Split(artifacts, ",") {
-			var a Artifact
-			var rest string
-			a.Variant, rest, _ = strings.Cut(text, " ") // may be empty
-			_, e := fmt.Sscan(rest, &a.Format, &a.Digest, &a.Bytes)
-			err, v.Artifacts = errors.Join(err, e), append(v.Artifacts, a)
+			part := append(strings.Split(text, " "), "", "", "")
+			bytes, e := strconv.ParseInt(part[3], 10, 64)
+			err, v.Artifacts = errors.Join(err, e), append(v.Artifacts, Artifact{part[0], part[1], part[2], bytes})
 		}
 	}
 	return v, errors.Join(err, json.Unmarshal([]byte(trees), &v.Trees), json.Unmarshal([]byte(labels), &v.Labels))
@@ -161,10 +170,17 @@ type Query struct {
 	Labels             map[string]string
 	Since              time.Time // registered after it
 	State              string    // "usable", "recalled" or "planned"
+	Sort               string    // "age", youngest first, or "size", largest first; "" for by image, newest first
+	Skip               int       // so many; only with Most
 	Most               int       // at most so many; 0 for all
 }
 
-// List lists versions by image, newest first, and says how many there are in all.
+// Everything says whether the query leaves out no version of its image, or of all.
+func (q *Query) Everything() bool {
+	return q.Tag == "" && q.Region == "" && q.Base == "" && len(q.Labels) == 0 && q.Since.IsZero() && q.State == ""
+}
+
+// List lists versions, and says how many there are in all.
 func (c *Catalog) List(ctx context.Context, q Query) (list []Version, total int, err error) {
 	var w where
 	w.is("v.image", q.Image)
@@ -196,9 +212,10 @@ func (c *Catalog) List(ctx context.Context, q Query) (list []Version, total int,
 	if err := c.row(ctx, "SELECT count(*) FROM versions v "+w.sql(), w.args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}
-	end := " ORDER BY v.image, v.major DESC, v.minor DESC, v.patch DESC"
+	end := " ORDER BY " + map[string]string{"age": "v.created DESC, ",
+		"size": "(SELECT sum(a.bytes) FROM artifacts a WHERE a.image = v.image AND a.version = v.version) DESC, "}[q.Sort] + "v.image, v.major DESC, v.minor DESC, v.patch DESC"
 	if q.Most > 0 {
-		end += fmt.Sprintf(" LIMIT %d", q.Most)
+		end += fmt.Sprintf(" LIMIT %d OFFSET %d", q.Most, q.Skip)
 	}
 	list, err = c.versions(ctx, w.sql()+end, w.args...)
 	return list, total, err

@@ -80,6 +80,10 @@ type settings struct {
 	only    string
 	age     string
 	most    int
+	page    int
+	svg     bool
+	html    bool
+	sort    string
 	// descendants of a version that is recalled
 	descendants bool
 }

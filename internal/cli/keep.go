@@ -7,144 +7,9 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"zygos/internal/catalog"
-	"zygos/internal/definition"
 )
-
-var cmdList = &command{
-	name: "list", group: "keep", args: "[IMAGE]", most: 1,
-	summary: "list versions: tags, age, size, regions, state",
-	text: `Lists versions of all images, or of one, newest first; all, or those that every flag given
-holds for. --only takes usable, recalled or planned (to be recalled); --age takes versions younger than that.`,
-	example: "zygos list\nzygos list turbine-link --json\nzygos list --where owner=controls --tag stable\nzygos list --region kelp-bay --only recalled",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.Var(&in.set.inputs, "where", "versions with the label `KEY=VALUE`; may be repeated")
-		fs.StringVar(&in.set.tag, "tag", "", "versions that `TAG` points at")
-		fs.StringVar(&in.set.base, "base", "", "versions built on `NAME` or NAME@VERSION")
-		fs.StringVar(&in.set.region, "region", "", "versions placed in `REGION`")
-		fs.StringVar(&in.set.only, "only", "", "usable, recalled or planned: versions in that `STATE`")
-		fs.StringVar(&in.set.age, "age", "", "versions younger than `AGE`, for instance 7d")
-		fs.IntVar(&in.set.most, "most", 0, "at most `N` versions; default 50, or all with --json")
-		fs.BoolVar(&in.set.all, "all", false, "all versions")
-	},
-	run: opened(false, runList),
-}
-
-const fewVersions = 50 // that list shows without --all
-
-func runList(ctx context.Context, in *invocation, p *place) error {
-	q := catalog.Query{Tag: in.set.tag, Base: in.set.base, Region: in.set.region, State: in.set.only, Labels: map[string]string{}, Most: in.set.most}
-	if len(in.args) > 0 {
-		q.Image = in.args[0]
-	}
-	if q.Most == 0 && !in.set.all && !in.json {
-		q.Most = fewVersions
-	}
-	for _, text := range in.set.inputs {
-		key, value, ok := strings.Cut(text, "=")
-		if !ok {
-			return wrongUse("--where %q has no '='; write --where KEY=VALUE", text)
-		}
-		q.Labels[key] = value
-	}
-	if in.set.age != "" {
-		youngest, err := definition.ParseAge(in.set.age)
-		if err != nil {
-			return wrongUse("--age is %q; write for instance 12h or 7d", in.set.age)
-		}
-		q.Since = time.Now().Add(-youngest)
-	}
-	if !slices.Contains([]string{"", "usable", "recalled", "planned"}, q.State) {
-		return wrongUse("--only is %q; choose usable, recalled or planned", q.State)
-	}
-	versions, total, err := p.catalog.List(ctx, q)
-	if err != nil {
-		return err
-	}
-	if total == 0 && !in.json {
-		all, known, err := p.catalog.List(ctx, catalog.Query{Image: q.Image, Most: 1})
-		if err != nil {
-			return err
-		}
-		if len(all) == 0 && q.Image != "" {
-			if _, err := p.Image(q.Image); err != nil {
-				return err
-			}
-		}
-		if known > 0 {
-			in.note("none of %s fits; 'zygos list' shows all", counted(known, "version"))
-			return nil
-		}
-	}
-	regions := map[string][]string{}
-	for _, v := range versions {
-		placements, err := p.catalog.Placements(ctx, v.Image, v.Version, "")
-		if err != nil {
-			return err
-		}
-		if of := regionsOf(placements); len(of) > 0 {
-			regions[v.Ref()] = of[v.Ref()]
-		}
-	}
-	if err := in.writeVersions(versions, regions); err != nil {
-		return err
-	}
-	if more := total - len(versions); more > 0 {
-		in.note("%d more; --all lists them", more)
-	}
-	return nil
-}
-
-// listed is a version as list writes it.
-type listed struct {
-	catalog.Version
-	Regions []string `json:"regions"`
-}
-
-// regionsOf lists for each version the regions that hold it.
-func regionsOf(placements []catalog.Placement) map[string][]string {
-	regions := map[string][]string{}
-	for _, pl := range placements {
-		ref := pl.Image + "@" + pl.Version
-		if !slices.Contains(regions[ref], pl.Region) {
-			regions[ref] = append(regions[ref], pl.Region)
-		}
-	}
-	return regions
-}
-
-func (in *invocation) writeVersions(versions []catalog.Version, regions map[string][]string) error {
-	if in.json {
-		list := []listed{}
-		for _, v := range versions {
-			list = append(list, listed{v, append([]string{}, regions[v.Ref()]...)})
-		}
-		return in.writeJSON(list)
-	}
-	if len(versions) == 0 {
-		in.note("no versions yet")
-		in.next("zygos build IMAGE")
-		return nil
-	}
-	var rows [][]string
-	for _, v := range versions {
-		var bytes int64
-		var formats []string
-		for _, a := range v.Artifacts {
-			bytes += a.Bytes
-			formats = append(formats, shape(a.Variant, a.Format))
-		}
-		rows = append(rows, []string{v.Image, v.Version, dash(strings.Join(v.Tags, ", ")), age(v.Created), mib(bytes),
-			strings.Join(formats, ", "), v.BaseName + "@" + v.BaseVersion, dash(strings.Join(regions[v.Ref()], ", ")), dash(recallWord(&v))})
-	}
-	if err := in.columns([]string{"IMAGE", "VERSION", "TAGS", "AGE", "SIZE", "ARTIFACTS", "BASE", "REGIONS", "STATE"}, rows); err != nil {
-		return err
-	}
-	in.next("zygos show " + versions[0].Ref())
-	return nil
-}
 
 var cmdShow = &command{
 	name: "show", group: "keep", args: "REF", least: 1, most: 1,
@@ -218,7 +83,11 @@ func runShow(ctx context.Context, in *invocation, p *place) error {
 		for _, name := range slices.Sorted(maps.Keys(t.Labels)) {
 			rows = append(rows, [2]string{"label", fmt.Sprintf("%s = %s (variant %s)", name, t.Labels[name], t.Variant)})
 		}
-		rows = append(rows, [2]string{"tree", strings.TrimSpace(fmt.Sprintf("%s %s", t.Variant, counted(len(t.Layers), "layer")))})
+		text := counted(len(t.Layers), "layer")
+		if t.Files > 0 {
+			text = fmt.Sprintf("%s of files, %s, %s, %s", mib(t.Bytes), counted(t.Files, "name"), counted(t.Packages, "package"), text)
+		}
+		rows = append(rows, [2]string{"tree", strings.TrimSpace(t.Variant + " " + text)})
 	}
 	family, err := p.catalog.Family(ctx, v.Image, v.Version, 1)
 	if err != nil {

@@ -17,8 +17,8 @@ import (
 var cmdPrune = &command{
 	name: "prune", group: "keep", args: "[IMAGE…]", most: -1,
 	summary: "remove old versions as [keep] says; shows the plan, --yes carries it out",
-	text: `[keep] in zygos.toml or in an image says how many versions stay, and for how many days. A version
-goes only if neither keeps it, and never one that a tag points at, that is the newest in a
+	text: `[keep] in zygos.toml or in an image says how many versions stay, and for how many days; with
+tagged = true, those that a tag once pointed at stay too. A version goes only if none keeps it, and never one that a tag points at, that is the newest in a
 region, that a running build starts from, or that a version which stays was built on. Removed
 are its copies in regions, its artifacts, layers that nothing else needs, and its rows, in this
 order; when interrupted, run it again. --all shows what stays, and why.`,
@@ -106,8 +106,12 @@ func (p *place) verdicts(ctx context.Context) ([]catalog.Verdict, error) {
 	if err != nil {
 		return nil, err
 	}
+	once, err := p.catalog.OnceTagged(ctx)
+	if err != nil {
+		return nil, err
+	}
 	running := slices.DeleteFunc(builds, func(b catalog.Build) bool { return b.State != catalog.Running })
-	return catalog.Prunable(versions, placements, running, func(image string) catalog.Retention {
+	return catalog.Prunable(versions, placements, running, once, func(image string) catalog.Retention {
 		if img, err := p.Image(image); err == nil && img.Retention != nil {
 			return catalog.Retention(*img.Retention)
 		}
@@ -175,9 +179,9 @@ func (p *place) prune(ctx context.Context, e *build.Engine, goes []catalog.Verdi
 				layers[digest] = true
 			}
 		}
-		if err := p.leaveRegions(ctx, v); err != nil {
-			return fmt.Errorf("take %s out of its regions: %w", v.Ref(), err)
-		}
+	}
+	if err := p.leaveRegions(ctx, goes, gone); err != nil {
+		return fmt.Errorf("take versions out of their regions: %w", err)
 	}
 	versions, err := p.catalog.Versions(ctx, "")
 	if err != nil {
@@ -213,25 +217,47 @@ func (p *place) prune(ctx context.Context, e *build.Engine, goes []catalog.Verdi
 	return nil
 }
 
-// leaveRegions removes a version's copies from all regions.
-func (p *place) leaveRegions(ctx context.Context, v *catalog.Version) error {
-	placements, err := p.catalog.Placements(ctx, v.Image, v.Version, "")
-	if err != nil || len(placements) == 0 {
-		return err
-	}
-	var regions []*definition.Region
-	for _, pl := range placements {
-		r := p.Org.Region(pl.Region)
-		if r == nil {
-			return fmt.Errorf("region %s is no longer in zygos.toml, and holds a copy at %s; put it back, or remove the copy", pl.Region, pl.Location)
+// leaveRegions removes the copies of versions from all regions: the indexes stop naming them, the
+// copies go, and only then the rows that say where they are.
+func (p *place) leaveRegions(ctx context.Context, goes []catalog.Verdict, gone map[string]bool) error {
+	var images []string
+	var copies []catalog.Placement
+	for i := range goes {
+		v := &goes[i].Version
+		placements, err := p.catalog.Placements(ctx, v.Image, v.Version, "")
+		if err != nil {
+			return err
 		}
+		for _, pl := range placements {
+			if p.Org.Region(pl.Region) == nil {
+				return fmt.Errorf("%s: region %s is no longer in zygos.toml, and holds a copy at %s; put it back, or remove the copy", v.Ref(), pl.Region, pl.Location)
+			}
+		}
+		if len(placements) > 0 && !slices.Contains(images, v.Image) {
+			images = append(images, v.Image)
+		}
+		copies = append(copies, placements...)
+	}
+	for _, image := range images {
+		if err := p.refreshWithout(ctx, image, gone); err != nil {
+			return err
+		}
+	}
+	left := map[string][]*definition.Region{}
+	for _, pl := range copies {
+		r := p.Org.Region(pl.Region)
 		if err := region.Open(r, p.Path).Remove(ctx, pl.Location); err != nil {
 			return err
 		}
 		if err := p.catalog.Unplace(ctx, pl.ID); err != nil {
 			return err
 		}
-		regions = append(regions, r)
+		left[pl.Image] = append(left[pl.Image], r)
 	}
-	return p.refresh(ctx, v.Image, regions...)
+	for _, image := range images { // somebody may have published meanwhile
+		if err := p.refresh(ctx, image, left[image]...); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -263,6 +264,11 @@ func (p *place) writeManifest(ctx context.Context, v *catalog.Version, tried []*
 
 // refresh writes the indexes of the regions that hold versions of an image, and of those just tried.
 func (p *place) refresh(ctx context.Context, image string, tried ...*definition.Region) error {
+	return p.refreshWithout(ctx, image, nil, tried...)
+}
+
+// refreshWithout is refresh as if some versions, by reference, were gone already.
+func (p *place) refreshWithout(ctx context.Context, image string, without map[string]bool, tried ...*definition.Region) error {
 	lock, err := os.OpenFile(filepath.Join(p.State, "regions.lock"), os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {
 		return err
@@ -281,32 +287,44 @@ func (p *place) refresh(ctx context.Context, image string, tried ...*definition.
 		if len(held) == 0 && !slices.Contains(tried, r) {
 			continue
 		}
-		if err := p.writeIndex(ctx, r); err != nil {
+		if err := p.writeIndex(ctx, r, without); err != nil {
 			failed = errors.Join(failed, &incompleteError{fmt.Sprintf("the index of %s could not be written: %v", r.Name, err)})
 		}
 	}
 	return failed
 }
 
-func (p *place) writeIndex(ctx context.Context, r *definition.Region) error {
+// writeIndex writes a region's index, and again while another machine changes what it says.
+func (p *place) writeIndex(ctx context.Context, r *definition.Region, without map[string]bool) error {
+	text, err := p.index(ctx, r, without)
+	for err == nil {
+		written := text
+		if _, err = region.Open(r, p.Path).Document(ctx, "index.json", written); err != nil {
+			return err
+		}
+		if text, err = p.index(ctx, r, without); bytes.Equal(text, written) {
+			break
+		}
+	}
+	return err
+}
+
+// index is what the index of a region has to say.
+func (p *place) index(ctx context.Context, r *definition.Region, without map[string]bool) ([]byte, error) {
 	placements, err := p.catalog.Placements(ctx, "", "", r.Name)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	placements = slices.DeleteFunc(placements, func(pl catalog.Placement) bool { return without[pl.Image+"@"+pl.Version] })
 	tags, err := p.catalog.Tags(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	recalled, err := p.catalog.Recalled(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	text, err := manifest.Canonical(manifest.IndexOf(r.Name, placements, func(ref string) []string { return tags[ref] }, func(ref string) *catalog.Recall { return recalled[ref] }))
-	if err != nil {
-		return err
-	}
-	_, err = region.Open(r, p.Path).Document(ctx, "index.json", text)
-	return err
+	return manifest.Canonical(manifest.IndexOf(r.Name, placements, func(ref string) []string { return tags[ref] }, func(ref string) *catalog.Recall { return recalled[ref] }))
 }
 
 var cmdManifest = &command{

@@ -65,14 +65,16 @@ type Region struct {
 	Pos     Pos
 }
 
-// Retention says which versions prune leaves: the newest so many, and those younger than so many days.
+// Retention says which versions prune leaves: the newest so many, those younger than so many days,
+// and, if it says so, those that a tag once pointed at.
 type Retention struct {
 	Versions int64
 	Days     int64
+	Tagged   bool
 }
 
 func readRetention(t *table) (r Retention) {
-	r.Versions, r.Days = t.count("versions", 1), t.count("days", 1)
+	r.Versions, r.Days, r.Tagged = t.count("versions", 1), t.count("days", 1), t.flag("tagged")
 	if t.find("versions") == nil && t.find("days") == nil {
 		t.problems.add(t.pos, "[keep] says nothing", "add versions = 5, days = 90, or both")
 	}

@@ -19,6 +19,7 @@ type Workspace struct {
 	State  string // absolute; .zygos in Root unless moved
 	Org    *definition.Organisation
 	Images []*definition.Image // by name; after LoadOrganisation, those that were asked for
+	wrong  map[string]bool     // of these, those with problems
 }
 
 // NotFoundError says that no zygos.toml was found.
@@ -117,7 +118,10 @@ func (w *Workspace) Image(name string) (*definition.Image, error) {
 		if names[len(names)-1] == name {
 			var problems definition.Problems // are lint's matter
 			img := definition.ReadImage(w.Root, "images/"+name+".toml", &problems)
-			w.Images = append(w.Images, img)
+			if w.wrong == nil {
+				w.wrong = map[string]bool{}
+			}
+			w.Images, w.wrong[name] = append(w.Images, img), problems != nil
 			return img, nil
 		}
 	}
@@ -129,6 +133,12 @@ func (w *Workspace) Image(name string) (*definition.Image, error) {
 		hint = fmt.Sprintf("did you mean %q?", guess)
 	}
 	return nil, fmt.Errorf("no image %q: images/%s.toml does not exist; %s", name, name, hint)
+}
+
+// Sound says whether an image has a definition without problems of its own.
+func (w *Workspace) Sound(name string) bool {
+	_, err := w.Image(name)
+	return err == nil && !w.wrong[name]
 }
 
 // Path is the place of a workspace file.

@@ -1,0 +1,105 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"zygos/internal/definition"
+	"zygos/internal/plan"
+)
+
+var cmdDue = &command{
+	name: "due", group: "keep", args: "[IMAGE…]", most: -1,
+	summary: "list images whose newest version no longer matches their definition, base or age",
+	text: `Plans every image and lists those of which a build would make a new version, with the reason,
+and the images that follow: those built on them without a tag between. Ends with 1 if any is
+due. 'zygos build --due' builds them.`,
+	example: "zygos due\nzygos build --due",
+	run:     opened(true, runDue),
+}
+
+// dueImage is an image as due writes it.
+type dueImage struct {
+	Image   string   `json:"image"`
+	Newest  string   `json:"newest,omitempty"`
+	Why     string   `json:"why"`
+	Follows []string `json:"follows"` // images that become due with it
+}
+
+// due lists the images of which a build would make a new version.
+func (p *place) due(ctx context.Context, images []string, o plan.Options) ([]dueImage, error) {
+	list := []dueImage{}
+	var names []string
+	for _, img := range p.Images {
+		names = append(names, img.Name)
+	}
+	heads, err := p.catalog.Heads(ctx, names)
+	if err != nil {
+		return nil, err
+	}
+	known := &glance{p, heads}
+	for _, img := range p.Images {
+		if len(images) > 0 && !slices.Contains(images, img.Name) {
+			continue
+		}
+		made, err := p.plansWith(ctx, img.Name, known, o)
+		if err == nil && made.Unchanged != "" {
+			continue
+		}
+		d := dueImage{Image: img.Name, Follows: p.followers(img.Name)}
+		if d.Why = "cannot be planned: " + fmt.Sprint(err); err == nil {
+			d.Why = made.Why
+		}
+		newest, err := known.Newest(ctx, img.Name, "")
+		if err != nil {
+			return nil, err
+		}
+		if newest != nil {
+			d.Newest = newest.Version
+		}
+		list = append(list, d)
+	}
+	return list, nil
+}
+
+// followers lists the images that are built on the newest version of one, and those built on them.
+func (p *place) followers(image string) []string {
+	list := []string{}
+	for _, img := range p.Images {
+		ref, err := definition.ParseRef(img.Base)
+		if err == nil && ref.Image == image && !ref.IsTag() && !ref.IsVersion() && p.Org.Base(img.Base) == nil {
+			list = append(append(list, img.Name), p.followers(img.Name)...)
+		}
+	}
+	return list
+}
+
+func runDue(ctx context.Context, in *invocation, p *place) error {
+	for _, name := range in.args {
+		if _, err := p.Image(name); err != nil {
+			return err
+		}
+	}
+	list, err := p.due(ctx, in.args, plan.Options{})
+	if err != nil {
+		return err
+	}
+	if in.json {
+		err = in.writeJSON(list)
+	} else if len(list) == 0 {
+		_, err = fmt.Fprintln(in.out, "Nothing is due: every image's newest version is what a build would make")
+	} else {
+		var rows [][]string
+		for _, d := range list {
+			rows = append(rows, []string{d.Image, dash(d.Newest), dash(cut(strings.Join(d.Follows, ", "), 50)), d.Why})
+		}
+		err = in.columns([]string{"IMAGE", "NEWEST", "FOLLOWING IT", "WHY"}, rows)
+		in.next("zygos build --due")
+	}
+	if err == nil && len(list) > 0 {
+		err = &exitError{exitFailed}
+	}
+	return err
+}

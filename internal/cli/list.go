@@ -1,0 +1,164 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"slices"
+	"strings"
+	"time"
+
+	"zygos/internal/build"
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+)
+
+var cmdList = &command{
+	name: "list", group: "keep", args: "[IMAGE]", most: 1,
+	summary: "list versions: tags, age, size, regions, state",
+	text: `Lists versions of all images, or of one, newest first; all, or those that every flag given
+holds for. Builds that were begun since an image's newest version and made none, running, failed
+or stopped, stand before it. Shows 50 at once; --page 2 shows the next ones.`,
+	example: "zygos list\nzygos list turbine-link --json\nzygos list --where owner=controls --tag stable\nzygos list --region kelp-bay --only recalled\nzygos list --sort size --most 10",
+	flags: func(fs *flag.FlagSet, in *invocation) {
+		fs.Var(&in.set.inputs, "where", "versions with the label `KEY=VALUE`; may be repeated")
+		fs.StringVar(&in.set.tag, "tag", "", "versions that `TAG` points at")
+		fs.StringVar(&in.set.base, "base", "", "versions built on `NAME` or NAME@VERSION")
+		fs.StringVar(&in.set.region, "region", "", "versions placed in `REGION`")
+		fs.StringVar(&in.set.only, "only", "", "usable, recalled or planned (to be recalled): versions in that `STATE`")
+		fs.StringVar(&in.set.age, "age", "", "versions younger than `AGE`, for instance 7d")
+		fs.StringVar(&in.set.sort, "sort", "", "by `ORDER`: age, the youngest first, or size, the largest first; default by image and version")
+		fs.IntVar(&in.set.most, "most", 0, "at most `N` versions; default 50, or all with --json")
+		fs.IntVar(&in.set.page, "page", 1, "the `N`th so many")
+		fs.BoolVar(&in.set.all, "all", false, "all versions")
+	},
+	run: opened(false, runList),
+}
+
+const fewVersions = 50 // that list shows without --all
+
+// query reads what the flags ask for.
+func (in *invocation) query() (q catalog.Query, err error) {
+	q = catalog.Query{Tag: in.set.tag, Base: in.set.base, Region: in.set.region, State: in.set.only, Labels: map[string]string{}, Sort: in.set.sort, Most: in.set.most}
+	if len(in.args) > 0 {
+		q.Image = in.args[0]
+	}
+	if q.Most == 0 && !in.set.all && (!in.json || in.set.page > 1) {
+		q.Most = fewVersions
+	}
+	for _, text := range in.set.inputs {
+		key, value, ok := strings.Cut(text, "=")
+		if !ok {
+			return q, wrongUse("--where %q has no '='; write --where KEY=VALUE", text)
+		}
+		q.Labels[key] = value
+	}
+	if in.set.age != "" {
+		youngest, err := definition.ParseAge(in.set.age)
+		if err != nil {
+			return q, wrongUse("--age is %q; write for instance 12h or 7d", in.set.age)
+		}
+		q.Since = time.Now().Add(-youngest)
+	}
+	if !slices.Contains([]string{"", "usable", "recalled", "planned"}, q.State) {
+		return q, wrongUse("--only is %q; choose usable, recalled or planned", q.State)
+	}
+	if !slices.Contains([]string{"", "age", "size"}, q.Sort) {
+		return q, wrongUse("--sort is %q; choose age or size", q.Sort)
+	}
+	if in.set.page < 1 {
+		return q, wrongUse("--page is %d; pages count from 1", in.set.page)
+	}
+	q.Skip = (in.set.page - 1) * q.Most
+	return q, nil
+}
+
+func runList(ctx context.Context, in *invocation, p *place) error {
+	q, err := in.query()
+	if err != nil {
+		return err
+	}
+	versions, total, err := p.catalog.List(ctx, q)
+	if err != nil {
+		return err
+	}
+	if in.json {
+		return in.writeJSON(append([]catalog.Version{}, versions...))
+	}
+	var builds []catalog.Build
+	if q.Everything() && q.Sort == "" && q.Skip == 0 {
+		if builds, err = p.unfinished(ctx, q.Image); err != nil {
+			return err
+		}
+	}
+	if len(versions)+len(builds) == 0 {
+		return in.nothing(ctx, p, &q, total)
+	}
+	if err := in.writeVersions(versions, builds); err != nil {
+		return err
+	}
+	if len(builds) > 0 {
+		in.next("zygos log " + builds[0].ID)
+	} else {
+		in.next("zygos show " + versions[0].Ref())
+	}
+	if shown := q.Skip + len(versions); shown < total {
+		in.note("%d of %s; --page %d shows the next ones, --all all", shown, counted(total, "version"), in.set.page+1)
+	}
+	return nil
+}
+
+// nothing says why a list is empty.
+func (in *invocation) nothing(ctx context.Context, p *place, q *catalog.Query, total int) error {
+	if total > 0 {
+		return wrongUse("--page %d is past the last of %s", in.set.page, counted(total, "version"))
+	}
+	_, known, err := p.catalog.List(ctx, catalog.Query{Image: q.Image, Most: 1})
+	if err != nil {
+		return err
+	}
+	if known > 0 {
+		in.note("none of %s fits; 'zygos list' shows all", counted(known, "version"))
+		return nil
+	}
+	if q.Image != "" {
+		if _, err := p.Image(q.Image); err != nil {
+			return err
+		}
+	}
+	in.note("no versions yet")
+	in.next("zygos build IMAGE")
+	return nil
+}
+
+// unfinished lists the builds begun since an image's newest version that made none, the last first.
+func (p *place) unfinished(ctx context.Context, image string) ([]catalog.Build, error) {
+	list, err := p.catalog.Unfinished(ctx, image)
+	for i := range list {
+		build.Settle(p.State, p.id, &list[i])
+	}
+	return list, err
+}
+
+func (in *invocation) writeVersions(versions []catalog.Version, builds []catalog.Build) error {
+	var rows [][]string
+	before := func(image string) { // the builds of images up to this one
+		for len(builds) > 0 && builds[0].Image <= image {
+			b := builds[0]
+			rows = append(rows, []string{b.Image, b.Version, "-", age(b.Started), "-", "-", b.Base, "-", b.State + ", " + b.ID})
+			builds = builds[1:]
+		}
+	}
+	for _, v := range versions {
+		before(v.Image)
+		var bytes int64
+		var formats []string
+		for _, a := range v.Artifacts {
+			bytes += a.Bytes
+			formats = append(formats, shape(a.Variant, a.Format))
+		}
+		rows = append(rows, []string{v.Image, v.Version, dash(strings.Join(v.Tags, ", ")), age(v.Created), mib(bytes),
+			strings.Join(formats, ", "), v.BaseName + "@" + v.BaseVersion, dash(strings.Join(v.Regions, ", ")), dash(recallWord(&v))})
+	}
+	before("\xff")
+	return in.columns([]string{"IMAGE", "VERSION", "TAGS", "AGE", "SIZE", "ARTIFACTS", "BASE", "REGIONS", "STATE"}, rows)
+}

@@ -1,12 +1,13 @@
 #!/bin/bash
 # Makes the pictures in this folder anew from the demo workspace: each is an xterm of 1280x800
-# in which the commands were typed. Needs Xvfb, xterm and imagemagick, which root gets installed.
+# in which the commands were typed, or a page in a browser. Needs Xvfb, xterm, imagemagick and
+# chromium, which root gets installed.
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 program=$(cd "$here/../.." && pwd)/bin/zygos
-if ! command -v Xvfb xterm import >/dev/null; then
+if ! command -v Xvfb xterm import chromium >/dev/null; then
     apt-get update -qq
-    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends xvfb xterm imagemagick fonts-dejavu-core >/dev/null
+    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends xvfb xterm imagemagick chromium fonts-dejavu-core >/dev/null
 fi
 work=$(mktemp -d)
 export DISPLAY=:93 PATH="$work/bin:$PATH"
@@ -37,12 +38,16 @@ shot() {
     wait $window 2>/dev/null || true
 }
 
+# page NAME FILE: takes the picture of a page.
+page() {
+    chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$here/$1.png" "file://$2" >/dev/null 2>&1
+}
+
 shot help "$work" "zygos help"
 shot demo "$work" "zygos demo ebbline 2>&1 | head -42"
 rm -rf "$work/ebbline"
 zygos demo "$work/ebbline" >/dev/null 2>&1
 cd "$work/ebbline"
-shot list "$work/ebbline" "zygos list" "zygos show turbine-link@stable"
 shot publish "$work/ebbline" "zygos publish turbine-link@stable" "zygos regions" "zygos locate turbine-link@stable --region north-sound"
 shot manifest "$work/ebbline" "zygos manifest turbine-link@stable" "zygos manifest buoy-logger --json"
 shot state "$work/ebbline" "zygos doctor" "zygos bases" "zygos builds" "zygos tag turbine-link"
@@ -66,6 +71,12 @@ sed -i 's/"ebb-base@stable"/"ebb-base"/' images/tide-desk.toml
 shot family "$work/ebbline" "zygos due" "zygos build --due --quiet" "zygos lineage ebb-base@1.4.0" \
     "zygos recall ebb-base@1.4.0 --why 'weak key in harden.sh' --descendants --yes" "zygos locate turbine-link@stable --region north-sound" "zygos lineage ebb-base@1.4.0"
 zygos reinstate ebb-base@1.4.0 >/dev/null 2>&1
+zygos recall tide-desk@1.0.0 --why 'freezes at high tide' --yes >/dev/null 2>&1
+echo 'INTERVAL=12' > files/link.d/interval.conf
+zygos lineage ebb-base@1.4.0 --html > "$work/family.html"
+page family-page "$work/family.html"
+zygos reinstate tide-desk@1.0.0 >/dev/null 2>&1
+shot list "$work/ebbline" "zygos list" "zygos show turbine-link@stable"
 shot diff "$work/ebbline" "zygos diff ebb-base@1.4.0 ebb-base" "zygos diff ebb-base@1.4.0 ebb-base --file /etc/passwd"
 for _ in 1 2 3; do zygos build buoy-logger --force --quiet >/dev/null 2>&1; done
 printf '\n[keep]\nversions = 2\n' >> zygos.toml

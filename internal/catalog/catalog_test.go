@@ -287,7 +287,8 @@ func TestListIsSortedAndPaged(t *testing.T) {
 		require.Equal(t, catalog.Running, list[0].ID)
 		heads, err := c.Heads(t.Context(), []string{"a", "b"})
 		require.NoError(t, err)
-		require.Equal(t, []string{"1.0.2", ""}, []string{heads.Newest("a"), heads.Newest("b")})
+		require.Nil(t, heads.Newest("b"))
+		require.Equal(t, []string{"1.0.2"}, []string{heads.Newest("a").Version})
 	})
 }
 

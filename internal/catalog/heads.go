@@ -49,13 +49,8 @@ func (h *Heads) readTagged(ctx context.Context) error {
 	return err
 }
 
-// Newest is the number of an image's newest version, "" if it has none.
-func (h *Heads) Newest(image string) string {
-	if v := h.newest[image]; v != nil {
-		return v.Version
-	}
-	return ""
-}
+// Newest is an image's newest version, recalled or not; nil if it has none.
+func (h *Heads) Newest(image string) *Version { return h.newest[image] }
 
 // Resolve finds the version that a reference means, as the catalog does.
 func (h *Heads) Resolve(ctx context.Context, ref definition.Ref) (*Version, error) {

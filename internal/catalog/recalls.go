@@ -27,13 +27,17 @@ type RecalledError struct {
 	Recall         Recall
 }
 
-func (e *RecalledError) Error() string {
+// Short says no more than what is recalled, through what, and why.
+func (e *RecalledError) Short() string {
 	through := ""
 	if e.Recall.Image != e.Image || e.Recall.Version != e.Version {
 		through = fmt.Sprintf(" through its ancestor %s@%s", e.Recall.Image, e.Recall.Version)
 	}
-	return fmt.Sprintf("%s@%s is recalled%s: %s (by %s, %s). Use another version, or undo it: zygos reinstate %s@%s",
-		e.Image, e.Version, through, e.Recall.Why, e.Recall.Who, e.Recall.Since.UTC().Format(time.RFC3339), e.Recall.Image, e.Recall.Version)
+	return fmt.Sprintf("%s@%s is recalled%s: %s", e.Image, e.Version, through, e.Recall.Why)
+}
+
+func (e *RecalledError) Error() string {
+	return fmt.Sprintf("%s (by %s, %s). Use another version, or undo it: zygos reinstate %s@%s", e.Short(), e.Recall.Who, e.Recall.Since.UTC().Format(time.RFC3339), e.Recall.Image, e.Recall.Version)
 }
 
 // Usable is a *RecalledError if the version is recalled now.

@@ -2,10 +2,12 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
+	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/plan"
 )
@@ -25,6 +27,8 @@ type dueImage struct {
 	Image   string   `json:"image"`
 	Newest  string   `json:"newest,omitempty"`
 	Why     string   `json:"why"`
+	Blocked bool     `json:"blocked,omitempty"` // a build would be refused
+	do      string   // a command that helps
 	Follows []string `json:"follows"` // images that become due with it
 }
 
@@ -48,20 +52,40 @@ func (p *place) due(ctx context.Context, images []string, o plan.Options) ([]due
 		if err == nil && made.Unchanged != "" {
 			continue
 		}
-		d := dueImage{Image: img.Name, Follows: p.followers(img.Name)}
-		if d.Why = "cannot be planned: " + fmt.Sprint(err); err == nil {
+		d := dueImage{Image: img.Name, Follows: p.followers(img.Name), Blocked: err != nil}
+		var recalled *catalog.RecalledError
+		switch {
+		case errors.As(err, &recalled):
+			d.Why = "cannot be built: its base " + recalled.Short()
+			d.do = p.otherBase(ctx, img, recalled)
+		case err != nil:
+			d.Why = "cannot be planned: " + err.Error()
+		default:
 			d.Why = made.Why
 		}
-		newest, err := known.Newest(ctx, img.Name, "")
-		if err != nil {
-			return nil, err
-		}
-		if newest != nil {
+		if newest := heads.Newest(img.Name); newest != nil {
 			d.Newest = newest.Version
+			if newest.Usable() != nil {
+				d.Newest += ", recalled"
+			}
 		}
 		list = append(list, d)
 	}
 	return list, nil
+}
+
+// otherBase proposes how to lead an image away from a base that is recalled: to move the tag that it
+// names to a version that is not, if there is one, or else to build one.
+func (p *place) otherBase(ctx context.Context, img *definition.Image, recalled *catalog.RecalledError) string {
+	usable, err := p.catalog.Resolve(ctx, definition.Ref{Image: recalled.Image})
+	ref, refErr := definition.ParseRef(img.Base)
+	switch {
+	case err != nil:
+		return "zygos build " + recalled.Image
+	case refErr == nil && ref.IsTag():
+		return fmt.Sprintf("zygos tag %s %s", usable.Ref(), ref.Selector)
+	}
+	return ""
 }
 
 // followers lists the images that are built on the newest version of one, and those built on them.
@@ -96,7 +120,17 @@ func runDue(ctx context.Context, in *invocation, p *place) error {
 			rows = append(rows, []string{d.Image, dash(d.Newest), dash(cut(strings.Join(d.Follows, ", "), 50)), d.Why})
 		}
 		err = in.columns([]string{"IMAGE", "NEWEST", "FOLLOWING IT", "WHY"}, rows)
-		in.next("zygos build --due")
+		var todo []string
+		for _, d := range list {
+			do := d.do
+			if !d.Blocked {
+				do = "zygos build --due"
+			}
+			if do != "" && !slices.Contains(todo, do) {
+				todo = append(todo, do)
+				in.next(do)
+			}
+		}
 	}
 	if err == nil && len(list) > 0 {
 		err = &exitError{exitFailed}

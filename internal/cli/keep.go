@@ -85,7 +85,10 @@ func runShow(ctx context.Context, in *invocation, p *place) error {
 		}
 		text := counted(len(t.Layers), "layer")
 		if t.Files > 0 {
-			text = fmt.Sprintf("%s of files, %s, %s, %s", mib(t.Bytes), counted(t.Files, "name"), counted(t.Packages, "package"), text)
+			text = fmt.Sprintf("%s, %s, %s", mib(t.Bytes), counted(t.Files, "name"), text)
+		}
+		if t.Packages > 0 {
+			text += ", " + counted(t.Packages, "package")
 		}
 		rows = append(rows, [2]string{"tree", strings.TrimSpace(t.Variant + " " + text)})
 	}

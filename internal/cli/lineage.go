@@ -110,7 +110,7 @@ func (p *place) relatives(ctx context.Context, v *catalog.Version, depth int) ([
 		return nil, err
 	}
 	for i := range list {
-		if r := &list[i]; heads.Newest(r.Image) == r.Version {
+		if r := &list[i]; heads.Newest(r.Image) != nil && heads.Newest(r.Image).Version == r.Version && r.Recall == nil {
 			if r.Due, err = p.whyDue(ctx, r.Image, &glance{p, heads}); err != nil {
 				return nil, err
 			}

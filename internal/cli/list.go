@@ -16,8 +16,8 @@ var cmdList = &command{
 	name: "list", group: "keep", args: "[IMAGE]", most: 1,
 	summary: "list versions: tags, age, size, regions, state",
 	text: `Lists versions of all images, or of one, newest first; all, or those that every flag given
-holds for. Builds that were begun since an image's newest version and made none, running, failed
-or stopped, stand before it. Shows 50 at once; --page 2 shows the next ones.`,
+holds for. Of builds begun since an image's newest version, those that run and the last one that
+failed or was stopped stand before it. Shows 50 at once; --page 2 shows the next ones.`,
 	example: "zygos list\nzygos list turbine-link --json\nzygos list --where owner=controls --tag stable\nzygos list --region kelp-bay --only recalled\nzygos list --sort size --most 10",
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.Var(&in.set.inputs, "where", "versions with the label `KEY=VALUE`; may be repeated")
@@ -97,7 +97,7 @@ func runList(ctx context.Context, in *invocation, p *place) error {
 		return err
 	}
 	if len(builds) > 0 {
-		in.next("zygos log " + builds[0].ID)
+		in.next("zygos log " + builds[0].Image)
 	} else {
 		in.next("zygos show " + versions[0].Ref())
 	}
@@ -130,11 +130,19 @@ func (in *invocation) nothing(ctx context.Context, p *place, q *catalog.Query, t
 	return nil
 }
 
-// unfinished lists the builds begun since an image's newest version that made none, the last first.
-func (p *place) unfinished(ctx context.Context, image string) ([]catalog.Build, error) {
-	list, err := p.catalog.Unfinished(ctx, image)
-	for i := range list {
-		build.Settle(p.State, p.id, &list[i])
+// unfinished lists the builds begun since an image's newest version that made none: of each image
+// those that run, and the last that does not.
+func (p *place) unfinished(ctx context.Context, image string) (list []catalog.Build, err error) {
+	all, err := p.catalog.Unfinished(ctx, image)
+	ended := "" // image of which one that ended is listed
+	for _, b := range all {
+		if build.Settle(p.State, p.id, &b); b.State != catalog.Running {
+			if b.Image == ended {
+				continue
+			}
+			ended = b.Image
+		}
+		list = append(list, b)
 	}
 	return list, err
 }
@@ -144,7 +152,7 @@ func (in *invocation) writeVersions(versions []catalog.Version, builds []catalog
 	before := func(image string) { // the builds of images up to this one
 		for len(builds) > 0 && builds[0].Image <= image {
 			b := builds[0]
-			rows = append(rows, []string{b.Image, b.Version, "-", age(b.Started), "-", "-", b.Base, "-", b.State + ", " + b.ID})
+			rows = append(rows, []string{b.Image, b.Version, "-", age(b.Started), "-", "-", b.Base, "-", b.State})
 			builds = builds[1:]
 		}
 	}

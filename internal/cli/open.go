@@ -9,6 +9,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"sync"
 
 	"golang.org/x/sys/unix"
@@ -138,7 +139,11 @@ func (p *place) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, e
 }
 
 func (p *place) Newest(ctx context.Context, image, version string) (*plan.Newest, error) {
-	return newestOf(p.catalog.Resolve(ctx, definition.Ref{Image: image, Selector: version}))
+	heads, err := p.catalog.Heads(ctx, []string{image})
+	if err != nil {
+		return nil, err
+	}
+	return newestOf(ctx, heads, image, version)
 }
 
 // glance plans without building: what versions there are is read once for all images.
@@ -152,7 +157,7 @@ func (g *glance) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, 
 }
 
 func (g *glance) Newest(ctx context.Context, image, version string) (*plan.Newest, error) {
-	return newestOf(g.heads.Resolve(ctx, definition.Ref{Image: image, Selector: version}))
+	return newestOf(ctx, g.heads, image, version)
 }
 
 // NextVersion gives none: nothing is built.
@@ -172,16 +177,23 @@ func parentOf(v *catalog.Version, err error) (*plan.Parent, error) {
 	return parent, nil
 }
 
-func newestOf(v *catalog.Version, err error) (*plan.Newest, error) {
+func newestOf(ctx context.Context, heads *catalog.Heads, image, version string) (*plan.Newest, error) {
+	v, err := heads.Resolve(ctx, definition.Ref{Image: image, Selector: version})
 	var missing *catalog.NotFoundError
 	var recalled *catalog.RecalledError
-	if errors.As(err, &missing) || errors.As(err, &recalled) {
+	switch {
+	case errors.As(err, &missing):
 		return nil, nil
-	}
-	if err != nil {
+	case errors.As(err, &recalled): // all of them; none has what a build would make
+		return &plan.Newest{Version: recalled.Version, Recalled: strings.TrimPrefix(recalled.Short(), image+"@")}, nil
+	case err != nil:
 		return nil, err
 	}
-	return &plan.Newest{Version: v.Version, Fingerprint: v.Fingerprint, Created: v.Created}, nil
+	n := &plan.Newest{Version: v.Version, Fingerprint: v.Fingerprint, Created: v.Created}
+	if version == "" && heads.Newest(image) != nil && errors.As(heads.Newest(image).Usable(), &recalled) {
+		n.Recalled = strings.TrimPrefix(recalled.Short(), image+"@")
+	}
+	return n, nil
 }
 
 func (p *place) Base(b *definition.Base) *layer.Snapshot {

@@ -18,10 +18,11 @@ var cmdPrune = &command{
 	name: "prune", group: "keep", args: "[IMAGE…]", most: -1,
 	summary: "remove old versions as [keep] says; shows the plan, --yes carries it out",
 	text: `[keep] in zygos.toml or in an image says how many versions stay, and for how many days; with
-tagged = true, those that a tag once pointed at stay too. A version goes only if none keeps it, and never one that a tag points at, that is the newest in a
-region, that a running build starts from, or that a version which stays was built on. Removed
-are its copies in regions, its artifacts, layers that nothing else needs, and its rows, in this
-order; when interrupted, run it again. --all shows what stays, and why.`,
+tagged = true, those that a tag once pointed at stay too. A version goes only if none keeps it,
+and never one that a tag points at, that is the newest in a region, that a running build starts
+from, or that a version which stays was built on. Removed are its copies in regions, its
+artifacts, layers that nothing else needs, and its rows, in this order; when interrupted, run it
+again. --all shows what stays, and why.`,
 	example: "zygos prune\nzygos prune turbine-link --all\nzygos prune --yes",
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.BoolVar(&in.set.yes, "yes", false, "carry it out")
@@ -140,10 +141,14 @@ func freedBy(goes, stays []catalog.Verdict) (bytes int64) {
 
 func (in *invocation) writePrune(goes, stays []catalog.Verdict, freed int64) error {
 	var rows [][]string
+	var total int64 // of those that go
 	add := func(v *catalog.Verdict, state string) {
 		var bytes int64
 		for _, a := range v.Artifacts {
 			bytes += a.Bytes
+		}
+		if state == "goes" {
+			total += bytes
 		}
 		rows = append(rows, []string{v.Image, v.Version.Version, age(v.Created), mib(bytes), state, dash(strings.Join(v.Why, "; "))})
 	}
@@ -160,7 +165,11 @@ func (in *invocation) writePrune(goes, stays []catalog.Verdict, freed int64) err
 			return err
 		}
 	}
-	_, err := fmt.Fprintf(in.out, "%s to remove, %s of artifacts; %s\n", counted(len(goes), "version"), mib(freed), counted(len(stays), "version")+" stay")
+	shared := ""
+	if freed < total {
+		shared = " that no other version has"
+	}
+	_, err := fmt.Fprintf(in.out, "%s to remove, %s of artifacts%s; %s\n", counted(len(goes), "version"), mib(freed), shared, counted(len(stays), "version")+" stay")
 	if !in.set.all && len(goes) == 0 {
 		in.next("zygos prune --all   says why each stays")
 	}

@@ -90,7 +90,11 @@ func runRecall(ctx context.Context, in *invocation, p *place) error {
 	if !r.InForce() {
 		state = "Planned from " + when(since) + ": recall of"
 	}
-	fmt.Fprintf(in.out, "%s %s: %s\n", state, v.Ref(), r.Why)
+	with := ""
+	if n := len(list) - 1; n > 0 {
+		with = " and " + counted(n, "descendant")
+	}
+	fmt.Fprintf(in.out, "%s %s%s: %s\n", state, v.Ref(), with, r.Why)
 	for _, t := range list {
 		for _, command := range t.Back {
 			in.next(command)
@@ -156,15 +160,39 @@ func (p *place) touches(ctx context.Context, v *catalog.Version, descendants boo
 			return nil, err
 		}
 		for _, tag := range member.Tags {
-			command := fmt.Sprintf("zygos tag %s %s --remove", r.Image, tag)
-			if i := slices.IndexFunc(moves, func(m catalog.Move) bool { return m.Tag == tag }); i >= 0 && moves[i].Was != "" {
-				command = fmt.Sprintf("zygos tag %s %s --back   points it at %s again", r.Image, tag, moves[i].Was)
+			was := ""
+			if i := slices.IndexFunc(moves, func(m catalog.Move) bool { return m.Tag == tag }); i >= 0 {
+				was = moves[i].Was
 			}
-			t.Back = append(t.Back, command)
+			back, err := p.leadAway(ctx, r.Ref(), r.Image, tag, was)
+			if err != nil {
+				return nil, err
+			}
+			t.Back = append(t.Back, back)
 		}
 		list = append(list, t)
 	}
 	return list, nil
+}
+
+// leadAway proposes where to point a tag whose version is recalled: back where it was, else at the
+// newest version that is usable, else at nothing.
+func (p *place) leadAway(ctx context.Context, recalled, image, tag, was string) (string, error) {
+	var missing *catalog.NotFoundError
+	var all *catalog.RecalledError
+	for _, selector := range []string{was, ""} {
+		v, err := p.catalog.Resolve(ctx, definition.Ref{Image: image, Selector: selector})
+		switch {
+		case errors.As(err, &missing), errors.As(err, &all):
+		case err != nil:
+			return "", err
+		case selector != "" && v.Usable() == nil:
+			return fmt.Sprintf("zygos tag %s %s --back   points it at %s again", image, tag, was), nil
+		case selector == "" && v.Ref() != recalled:
+			return fmt.Sprintf("zygos tag %s %s", v.Ref(), tag), nil
+		}
+	}
+	return fmt.Sprintf("zygos tag %s %s --remove", image, tag), nil
 }
 
 // tell writes the indexes of the regions that hold what was touched.

@@ -15,8 +15,10 @@ import (
 
 	"zygos/demo"
 	"zygos/internal/build"
+	"zygos/internal/catalog"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
+	"zygos/internal/workspace"
 )
 
 // lay writes an embedded folder into a new one, all or nothing.
@@ -243,6 +245,7 @@ func (in *invocation) examine(ctx context.Context) []finding {
 		if err := w.MakeState(); err != nil {
 			return append(list, finding{What: "state", State: "missing", Text: err.Error(), Do: "make the folder writable, or move it with --state DIR"})
 		}
+		list = append(list, in.examineCatalog(ctx, w))
 	}
 	var fs unix.Statfs_t
 	if err := unix.Statfs(state, &fs); err == nil {
@@ -256,4 +259,23 @@ func (in *invocation) examine(ctx context.Context) []finding {
 		f.Do = "use a kernel of 5.11 or later with overlay and user namespaces, and a state folder on a local file system (ext4, xfs, btrfs)"
 	}
 	return append(list, f)
+}
+
+// examineCatalog opens the catalog and asks it something.
+func (in *invocation) examineCatalog(ctx context.Context, w *workspace.Workspace) finding {
+	f := finding{What: "catalog", State: "ok", Text: "in the state"}
+	if w.Org.Catalog.URL != "" {
+		f.Text = catalog.Plain(w.Org.Catalog.URL)
+	}
+	began := time.Now()
+	p, err := in.open(ctx, false)
+	if err == nil {
+		defer p.close()
+		_, err = p.catalog.Running(ctx)
+	}
+	f.Text += ", answered in " + human(time.Since(began))
+	if err != nil {
+		f.State, f.Text, f.Do = "missing", err.Error(), "look at [catalog] in zygos.toml"
+	}
+	return f
 }

@@ -132,6 +132,7 @@ type Newest struct {
 	Version     string
 	Fingerprint string
 	Created     time.Time
+	Recalled    string // says that a newer one, or this one, is recalled; "" if none is
 }
 
 // Trace is how a stage was when it last came to its end.
@@ -222,6 +223,8 @@ func (p *Plan) why(newest *Newest) string {
 		return "first version"
 	case p.options.Force:
 		return "asked for with --force"
+	case newest.Recalled != "":
+		return newest.Recalled
 	}
 	for _, shape := range p.Shapes {
 		for _, s := range shape.Stages {

@@ -3,7 +3,6 @@
 package report
 
 import (
-	"cmp"
 	_ "embed"
 	"html/template"
 	"io"
@@ -210,13 +209,16 @@ func cut(text string, most int) string {
 	return text
 }
 
-// Class is the kind of a box, for its colours.
+// Class is the kinds of a box, for its colours.
 func (b *box) Class() string {
-	switch {
-	case b.Outside():
-		return "outside"
-	case b.State != "" && !b.Planned:
-		return "withdrawn"
+	kinds := "box"
+	for _, k := range []struct {
+		is   bool
+		name string
+	}{{b.Outside(), " outside"}, {b.Here, " here"}, {b.State != "" && !b.Planned, " withdrawn"}} {
+		if k.is {
+			kinds += k.name
+		}
 	}
-	return cmp.Or(map[bool]string{true: "here"}[b.Here], "version")
+	return kinds
 }

@@ -37,8 +37,8 @@ type Engine struct {
 	Machine machine.Machine
 	IDs     machine.IDs
 	Catalog *catalog.Catalog
-	// Base makes a base a layer, with a folder for what is unfinished.
-	Base   func(ctx context.Context, name, temp string, progress func(doing string, done, total int64)) (*layer.Snapshot, error)
+	// Base makes a base, or a variant of an image's version, a layer, with a folder for what is unfinished.
+	Base   func(ctx context.Context, b plan.Base, variant, temp string, progress func(doing string, done, total int64)) (*layer.Snapshot, error)
 	Watch  func(Event)
 	Slots  chan struct{} // its capacity is how many stages and captures run at once; nil for any number
 	Commit string        // that is checked out where the workspace is, "" for none
@@ -244,26 +244,26 @@ func (r *run) carryOut(ctx context.Context, began time.Time) error {
 
 func (r *run) base(ctx context.Context) error {
 	began := time.Now()
-	if r.plan.Shapes[0].Layers == nil {
-		snap, err := r.Base(ctx, r.plan.Base.Name, r.dir, func(doing string, done, total int64) {
+	_, set, _ := plan.SourceDateEpoch() // checked when the plan was made
+	for i := range r.plan.Shapes {
+		shape := &r.plan.Shapes[i]
+		if shape.Layers != nil {
+			continue
+		}
+		snap, err := r.Base(ctx, r.plan.Base, shape.From, r.dir, func(doing string, done, total int64) {
 			r.emit(Event{Kind: Progress, Text: doing, Done: done, Total: total})
 		})
 		if err != nil {
 			return r.full(err, 0)
 		}
-		_, set, _ := plan.SourceDateEpoch() // checked when the plan was made
-		for i := range r.plan.Shapes {
-			shape := &r.plan.Shapes[i]
-			if shape.Layers = []string{snap.Layer}; !set {
-				shape.Epoch = snap.Epoch
-			}
+		if shape.Layers = []string{snap.Layer}; !set && !r.plan.Base.Image {
+			shape.Epoch = snap.Epoch
 		}
 	}
 	for _, shape := range r.plan.Shapes {
 		for _, digest := range shape.Layers {
 			if !r.Layers.Has(digest) {
-				return fmt.Errorf("a layer of %s@%s is missing from %s: it was removed, or the version was built on another machine ('zygos show %s@%s' says where); build %s again here with --force",
-					r.plan.Base.Name, r.plan.Base.Version, r.Layers.Dir, r.plan.Base.Name, r.plan.Base.Version, r.plan.Base.Name)
+				return fmt.Errorf("a layer of %s@%s is missing from %s; build %s again with --force", r.plan.Base.Name, r.plan.Base.Version, r.Layers.Dir, r.plan.Base.Name)
 			}
 		}
 	}

@@ -70,7 +70,7 @@ func newWorks(t *testing.T) *works {
 	layers := &layer.Store{Dir: filepath.Join(state, "layers"), Owners: w.hand.owners, Check: true}
 	w.engine = &build.Engine{State: state, Root: state, Who: "me", Layers: layers, Store: s, Machine: w.hand, IDs: ids, Catalog: c,
 		Watch: func(e build.Event) { w.events = append(w.events, e) },
-		Base: func(_ context.Context, name, temp string, _ func(string, int64, int64)) (*layer.Snapshot, error) {
+		Base: func(_ context.Context, _ plan.Base, _, temp string, _ func(string, int64, int64)) (*layer.Snapshot, error) {
 			dir, err := layers.Begin(temp)
 			require.NoError(t, err)
 			x := layer.Index{{Path: ".", Kind: layer.Dir, Mode: 0o755}, {Path: "etc", Kind: layer.Dir, Mode: 0o755}, {Path: "etc/machine-id", Kind: layer.File, Mode: 0o444, Size: 3}}
@@ -399,7 +399,7 @@ func TestVariantsAndBuildsShareAStage(t *testing.T) {
 	})
 	w.engine.Watch = func(build.Event) {}
 	w.engine.Slots = make(chan struct{}, 2)
-	base, err := w.engine.Base(t.Context(), "field-os", t.TempDir(), nil)
+	base, err := w.engine.Base(t.Context(), plan.Base{}, "", t.TempDir(), nil)
 	require.NoError(t, err)
 	var group sync.WaitGroup
 	for i := range 4 {

@@ -7,6 +7,7 @@ import (
 	"context"
 	"crypto/rand"
 	"database/sql"
+	"errors"
 	"sync"
 	"time"
 )
@@ -26,16 +27,34 @@ func (c *Catalog) Close() error { return c.db.Close() }
 
 // ID identifies the catalog; it stays the same when the catalog is exported and imported elsewhere.
 func (c *Catalog) ID(ctx context.Context) (id string, err error) {
-	if err = c.row(ctx, "SELECT value FROM about WHERE name = 'id'").Scan(&id); err == nil {
-		return id, nil
+	return c.first(ctx, "id", func() (string, error) { return rand.Text(), nil })
+}
+
+// SecretKey is the key of the marks of secrets for all states that share the catalog; the first one
+// to ask gives it. It is not exported.
+func (c *Catalog) SecretKey(ctx context.Context, give func() (string, error)) (key string, err error) {
+	return c.first(ctx, secretKey, give)
+}
+
+const secretKey = "secret-key"
+
+// first is what the catalog keeps under a name; if it keeps nothing, what it is given.
+func (c *Catalog) first(ctx context.Context, name string, give func() (string, error)) (value string, err error) {
+	const query = "SELECT value FROM about WHERE name = ?"
+	if err = c.row(ctx, query, name).Scan(&value); !errors.Is(err, sql.ErrNoRows) {
+		return value, err
+	}
+	given, err := give()
+	if err != nil {
+		return "", err
 	}
 	err = c.in(ctx, func(tx session) error {
-		if _, err := tx.exec(ctx, "INSERT INTO about (name, value) VALUES ('id', ?) ON CONFLICT (name) DO NOTHING", rand.Text()); err != nil {
+		if _, err := tx.exec(ctx, "INSERT INTO about (name, value) VALUES (?, ?) ON CONFLICT (name) DO NOTHING", name, given); err != nil {
 			return err
 		}
-		return tx.row(ctx, "SELECT value FROM about WHERE name = 'id'").Scan(&id)
+		return tx.row(ctx, query, name).Scan(&value)
 	})
-	return id, err
+	return value, err
 }
 
 // changed forgets what was remembered of the database.

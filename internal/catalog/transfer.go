@@ -43,7 +43,11 @@ func (c *Catalog) Export(ctx context.Context, w io.Writer) (count int, err error
 	}
 	err = func() error {
 		for _, table := range tables {
-			rows, err := tx.QueryContext(ctx, "SELECT * FROM "+table)
+			query := "SELECT * FROM " + table
+			if table == "about" {
+				query += " WHERE name <> '" + secretKey + "'"
+			}
+			rows, err := tx.QueryContext(ctx, query)
 			if err != nil {
 				return err
 			}
@@ -96,7 +100,7 @@ func (c *Catalog) Import(ctx context.Context, r io.Reader, only string) (count i
 		if have > 0 {
 			return errors.New("the catalog is not empty; import into a new state, with --state DIR")
 		}
-		if _, err := tx.exec(ctx, "DELETE FROM about"); err != nil { // it becomes the catalog that was exported
+		if _, err := tx.exec(ctx, "DELETE FROM about WHERE name = 'id'"); err != nil { // it becomes the catalog that was exported
 			return err
 		}
 		some := &batch{tx: tx}

@@ -17,7 +17,6 @@ import (
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
-	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
 )
@@ -437,7 +436,5 @@ func (p *place) engine(in *invocation, l *live) *build.Engine {
 	ids, _ := machine.Inside()
 	return &build.Engine{State: p.State, Place: p.id, Root: p.Root, Who: who(), Layers: p.layers, Store: p.store, IDs: ids, Budget: p.Org.Budget, Commit: p.Commit(),
 		Machine: machine.Sandbox{IDs: ids}, Catalog: p.catalog, Watch: in.watchBuild(l),
-		Base: func(ctx context.Context, name, temp string, progress func(string, int64, int64)) (*layer.Snapshot, error) {
-			return p.importer(temp, progress).Ensure(ctx, p.Org.Base(name))
-		}}
+		Base: p.bring}
 }

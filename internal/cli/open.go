@@ -33,6 +33,7 @@ type place struct {
 	layers  *layer.Store
 	use     *os.File // locked while this process uses the state
 	mu      sync.Mutex
+	key     string                            // of the marks of secrets, once it was asked for
 	id      string                            // of the state
 	traces  map[string]map[string]*plan.Trace // as they were when they were first asked for
 }
@@ -135,7 +136,7 @@ func (p *place) NextVersion(ctx context.Context, image, series, version string) 
 }
 
 func (p *place) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, error) {
-	return parentOf(p.catalog.Resolve(ctx, ref))
+	return p.parentOf(p.catalog.Resolve(ctx, ref))
 }
 
 func (p *place) Newest(ctx context.Context, image, version string) (*plan.Newest, error) {
@@ -153,7 +154,7 @@ type glance struct {
 }
 
 func (g *glance) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, error) {
-	return parentOf(g.heads.Resolve(ctx, ref))
+	return g.parentOf(g.heads.Resolve(ctx, ref))
 }
 
 func (g *glance) Newest(ctx context.Context, image, version string) (*plan.Newest, error) {
@@ -162,20 +163,6 @@ func (g *glance) Newest(ctx context.Context, image, version string) (*plan.Newes
 
 // NextVersion gives none: nothing is built.
 func (g *glance) NextVersion(context.Context, string, string, string) (string, error) { return "", nil }
-
-func parentOf(v *catalog.Version, err error) (*plan.Parent, error) {
-	if err != nil {
-		return nil, err
-	}
-	if err := v.Usable(); err != nil {
-		return nil, err
-	}
-	parent := &plan.Parent{Version: v.Version, Trees: map[string][]string{}, Epoch: v.Epoch}
-	for _, t := range v.Trees {
-		parent.Trees[t.Variant] = t.Layers
-	}
-	return parent, nil
-}
 
 func newestOf(ctx context.Context, heads *catalog.Heads, image, version string) (*plan.Newest, error) {
 	v, err := heads.Resolve(ctx, definition.Ref{Image: image, Selector: version})
@@ -213,9 +200,27 @@ func (p *place) Trace(image, variant, stage string) *plan.Trace {
 
 func (p *place) Text(digest string) []byte { return build.Text(p.State, digest) }
 
-// SecretKey is the key with which this state marks secrets; it is drawn when it is first needed.
+// SecretKey is the key with which secrets are marked, drawn when it is first needed: this state's or,
+// if several share a catalog, that of all of them.
 func (p *place) SecretKey() ([]byte, error) {
-	return store.First(filepath.Join(p.State, "secret-key"), []byte(rand.Text()))
+	name := filepath.Join(p.State, "secret-key")
+	own := func() (string, error) {
+		key, err := store.First(name, []byte(rand.Text()))
+		return string(key), err
+	}
+	if p.Org.Catalog.URL == "" {
+		key, err := own()
+		return []byte(key), err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.key == "" {
+		var err error
+		if p.key, err = p.catalog.SecretKey(context.Background(), own); err != nil {
+			return nil, err
+		}
+	}
+	return []byte(p.key), nil
 }
 
 func (p *place) Snapshot(key string) *layer.Snapshot { return p.layers.Find(key) }

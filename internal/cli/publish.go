@@ -157,9 +157,13 @@ func (p *place) placeIn(ctx context.Context, v *catalog.Version, r *definition.R
 		}
 		began := time.Now()
 		result := publication{Region: r.Name, Variant: a.Variant, Format: a.Format, Bytes: a.Bytes}
+		source, err := p.source(ctx, v, a)
 		item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Variant: a.Variant, Format: a.Format, Digest: a.Digest, Bytes: a.Bytes,
-			Source: p.store.Path(a.Digest), Name: build.FileName(v.Image, v.Version, a)}
-		placed, err := target.Place(ctx, item, told)
+			Source: source, Name: build.FileName(v.Image, v.Version, a)}
+		var placed region.Placed
+		if err == nil {
+			placed, err = target.Place(ctx, item, told)
+		}
 		if err != nil && ctx.Err() == nil {
 			// What an earlier publication placed is not there as it was; no manifest names it from now on.
 			err = errors.Join(err, p.catalog.Unplace(ctx, region.ID(r.Name, item)))

@@ -76,11 +76,28 @@ func TestTwoMachinesShareACatalog(t *testing.T) {
 
 		b.ok("tag", "slow", "live")
 		require.Contains(t, a.ok("list", "--tag", "live"), "slow")
-		b.fails(1, "the version was built on another machine ('zygos show parent@0.1.0' says where)", "build", "newest", "--force")
-		require.Contains(t, b.ok("build", "parent", "newest", "--force"), "Registered newest@0.1.1")
-		require.NotEmpty(t, a.glob(".zygos/store/blobs/sha256/*"))
+		b.fails(1, "the layers of parent@0.1.0 are not in this state, and its archive cannot be had from a region; publish it where it was built", "build", "newest", "--force")
+		require.Contains(t, b.ok("due", "newest"), "Nothing is due", "it is up to date, wherever it was built")
+		a.ok("publish", "parent", "--region", "here")
+		require.Contains(t, b.ok("build", "newest", "--force"), "Registered newest@0.1.1")
+		require.Contains(t, b.run("build", "newest", "--force").err, "reused", "what was brought stays")
+		artifacts := map[string]string{}
+		for _, v := range a.versions() {
+			artifacts[v.Image+"@"+v.Version] = v.Artifacts[0].Digest
+		}
+		require.Equal(t, artifacts["newest@0.1.0"], artifacts["newest@0.1.1"], "the same bits on both")
 		require.Contains(t, a.ok("sweep"), "Nothing to remove")
 		a.ok("publish", "newest@0.1.0")
+		b.write("zygos.toml", b.read("zygos.toml")+"\n[region.there]\nkind = \"folder\"\npath = \"regions/there\"\n")
+		b.ok("publish", "newest@0.1.0", "--region", "there")
+		require.Contains(t, a.ok("list", "newest"), "here, there", "a new region takes it from another, where it was not built")
+
+		a.define("key", "field-os", "[input.k]\nsecret = true\nfrom = \"env:K\"\n[[stage]]\nname = \"s\"\ninline = \"[ -n \\\"$K\\\" ]\"\nsecrets = [\"k\"]\n")
+		b.write("images/key.toml", a.read("images/key.toml"))
+		a.env, b.env = append(a.env, "K=a long secret"), append(b.env, "K=a long secret")
+		a.ok("build", "key")
+		require.Contains(t, b.ok("build", "key"), "is up to date", "secrets are marked with one key")
+		require.NotContains(t, b.ok("export"), "secret-key")
 
 		for _, p := range []*person{a, &b} {
 			p.define("lone", "field-os", "[keep]\nversions = 1\n[[stage]]\nname = \"s\"\ninline = \"echo $ZYGOS_VERSION > /v\"\n")

@@ -64,6 +64,7 @@ type Base struct {
 // Shape is what one variant goes through; an image without variants has one without a name.
 type Shape struct {
 	Variant   string                `json:"variant,omitempty"`
+	From      string                `json:"-"` // variant of the base
 	Inputs    map[string]string     `json:"inputs,omitempty"`
 	Labels    map[string]string     `json:"labels,omitempty"` // the variant's own
 	Layers    []string              `json:"layers"`           // of the base, lowest first; nil for one not unpacked yet
@@ -123,7 +124,8 @@ type Source struct {
 // Parent is a version that an image is based on.
 type Parent struct {
 	Version string
-	Trees   map[string][]string // layers by variant
+	Trees   map[string][]string // layers by variant, which name what it consists of
+	Here    map[string][]string // layers that make the same trees in this state, where it has them; nil if those of Trees do
 	Epoch   int64
 }
 
@@ -266,9 +268,14 @@ func (p *Plan) pin(ctx context.Context, org *definition.Organisation, img *defin
 		parent.Epoch = epoch
 	}
 	for _, variant := range img.VariantNames() {
-		layers, ok := parent.Trees[variant]
+		from := variant
+		layers, ok := parent.Trees[from]
 		if !ok {
-			layers, ok = parent.Trees[""]
+			from = ""
+			layers, ok = parent.Trees[from]
+		}
+		if parent.Here != nil {
+			layers = parent.Here[from]
 		}
 		if !ok {
 			var names []string
@@ -279,7 +286,7 @@ func (p *Plan) pin(ctx context.Context, org *definition.Organisation, img *defin
 			return fmt.Errorf("%s: %s@%s has the variants %s, and %s says of none of them that it starts from it; add [variant.%s] to %s",
 				img.BasePos, p.Base.Name, p.Base.Version, strings.Join(names, ", "), img.Name, names[0], img.File)
 		}
-		p.Shapes = append(p.Shapes, Shape{Variant: variant, Layers: layers, Epoch: parent.Epoch})
+		p.Shapes = append(p.Shapes, Shape{Variant: variant, From: from, Layers: layers, Epoch: parent.Epoch})
 	}
 	return nil
 }

@@ -195,7 +195,7 @@ func TestFailedStepRegistersNothingAndKeepsFinishedStages(t *testing.T) {
 	require.Equal(t, []string{"one", "two"}, w.hand.stages)
 	require.Empty(t, w.versions())
 	require.Empty(t, w.unfinished())
-	builds, err := w.engine.Catalog.Builds(t.Context(), "link")
+	builds, _, err := w.engine.Catalog.Builds(t.Context(), "link", 0)
 	require.NoError(t, err)
 	require.Equal(t, catalog.Failed, builds[0].State)
 
@@ -211,7 +211,7 @@ func TestCancelIsRecorded(t *testing.T) {
 	w.hand.do = func(ctx context.Context, _ machine.Stage, _ machine.Watcher) error { cancel(); return ctx.Err() }
 	_, err := w.engine.Run(ctx, w.plan("1.0.0", "one"))
 	require.ErrorIs(t, err, context.Canceled)
-	builds, err := w.engine.Catalog.Builds(t.Context(), "link")
+	builds, _, err := w.engine.Catalog.Builds(t.Context(), "link", 0)
 	require.NoError(t, err)
 	require.Equal(t, catalog.Cancelled, builds[0].State)
 	require.Empty(t, w.unfinished())
@@ -272,7 +272,7 @@ func TestSweepTakesTheDeadAndSparesTheLiving(t *testing.T) {
 	_, err = w.engine.Run(t.Context(), w.plan("1.0.0", "one"))
 	require.NoError(t, err)
 	require.Equal(t, "b-living", w.unfinished()[0].Name())
-	builds, err := w.engine.Catalog.Builds(t.Context(), "link")
+	builds, _, err := w.engine.Catalog.Builds(t.Context(), "link", 0)
 	require.NoError(t, err)
 	for _, b := range builds {
 		if b.ID == "b-dead" {
@@ -381,7 +381,7 @@ func TestBuildIsCancelledFromElsewhere(t *testing.T) {
 	}
 	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one"))
 	require.EqualError(t, err, "the build of link was cancelled by somebody")
-	builds, err := w.engine.Catalog.Builds(t.Context(), "link")
+	builds, _, err := w.engine.Catalog.Builds(t.Context(), "link", 0)
 	require.NoError(t, err)
 	require.Equal(t, catalog.Cancelled, builds[0].State)
 }

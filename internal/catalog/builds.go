@@ -152,11 +152,36 @@ func (c *Catalog) Running(ctx context.Context) ([]Build, error) {
 	return c.builds(ctx, "WHERE state = ? ORDER BY started, id", Running)
 }
 
-// Builds lists builds, newest first; of all images if image is "".
-func (c *Catalog) Builds(ctx context.Context, image string) ([]Build, error) {
+// Builds lists builds, newest first, at most so many, 0 for all; of all images if image is "". It
+// says how many there are in all.
+func (c *Catalog) Builds(ctx context.Context, image string, most int) (list []Build, total int, err error) {
 	var w where
 	w.is("image", image)
-	return c.builds(ctx, w.sql()+" ORDER BY started DESC, id DESC", w.args...)
+	if err := c.row(ctx, "SELECT count(*) FROM builds "+w.sql(), w.args...).Scan(&total); err != nil {
+		return nil, 0, err
+	}
+	end := " ORDER BY started DESC, id DESC"
+	if most > 0 {
+		end += fmt.Sprintf(" LIMIT %d", most)
+	}
+	list, err = c.builds(ctx, w.sql()+end, w.args...)
+	return list, total, err
+}
+
+// Build is the build with an id or, if word is an image's name, the newest of that image; else a
+// *NotFoundError.
+func (c *Catalog) Build(ctx context.Context, word string) (*Build, error) {
+	list, err := c.builds(ctx, "WHERE id = ?", word)
+	if err == nil && len(list) == 0 {
+		list, _, err = c.Builds(ctx, word, 1)
+	}
+	if err == nil && len(list) == 0 {
+		err = &NotFoundError{fmt.Sprintf("no build and no image with builds is named %q", word), "'zygos builds' lists them"}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &list[0], nil
 }
 
 // Unfinished lists the builds of an image, or of all if image is "", that were begun since its newest

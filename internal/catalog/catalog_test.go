@@ -90,7 +90,7 @@ func TestVersionComesBackWhole(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, []catalog.Version{{Image: "a", Version: "1.0.0", Build: "b-a1.0.0", Created: moment, Trees: []catalog.Tree{{Layers: []string{"l1"}}}, Labels: map[string]string{"owner": "me"},
 			Artifacts: []catalog.Artifact{{Format: "tar", Digest: "sha256:1.0.0", Bytes: 7}}, Tags: []string{"a", "b"}, Regions: []string{}}}, list)
-		builds, err := c.Builds(t.Context(), "a")
+		builds, _, err := c.Builds(t.Context(), "a", 0)
 		require.NoError(t, err)
 		require.Equal(t, catalog.Registered, builds[0].State)
 	})
@@ -138,6 +138,9 @@ func TestPlacementsAreRecordedOnce(t *testing.T) {
 		list, err = c.Placements(t.Context(), "", "", "other")
 		require.NoError(t, err)
 		require.Empty(t, list)
+		held, err := c.Holdings(t.Context())
+		require.NoError(t, err)
+		require.Equal(t, map[string]catalog.Holding{"r": {Versions: 1, Files: 1, Bytes: 7}}, held)
 	})
 }
 

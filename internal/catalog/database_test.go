@@ -79,7 +79,7 @@ func TestTwoProcessesShareACatalog(t *testing.T) {
 		}
 		require.NoError(t, <-done)
 		require.NoError(t, <-done)
-		list, err := a.Builds(t.Context(), "")
+		list, _, err := a.Builds(t.Context(), "", 0)
 		require.NoError(t, err)
 		require.Len(t, list, 60)
 	})
@@ -153,7 +153,7 @@ func TestBuildsOfOtherStates(t *testing.T) {
 		require.ErrorContains(t, err, "a 1.0.0 is being made by build b-2", "its number was given away")
 		require.NoError(t, other.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-2", Created: moment}))
 		require.NoError(t, c.EndBuild(t.Context(), "b-2", catalog.Interrupted, "seen too late", moment))
-		builds, err := c.Builds(t.Context(), "a")
+		builds, _, err := c.Builds(t.Context(), "a", 0)
 		require.NoError(t, err)
 		require.ElementsMatch(t, []string{catalog.Registered, catalog.Interrupted}, []string{builds[0].State, builds[1].State})
 	})
@@ -253,6 +253,37 @@ func TestServerThatComesBack(t *testing.T) {
 	require.Equal(t, []string{"stable"}, list[0].Tags)
 }
 
+func TestAddressesAndTheirMistakes(t *testing.T) {
+	require.True(t, catalog.IsAddress("postgres://db/x"))
+	require.False(t, catalog.IsAddress("/srv/postgres/catalog.db"))
+	require.Equal(t, "postgres://u:xxxxx@db/x", catalog.Plain("postgres://u:p@db/x?sslmode=disable"))
+	require.Equal(t, "/a?b", catalog.Plain("/a?b"))
+	for where, says := range map[string]string{"postgres://db:1x/x": "it is no address of a PostgreSQL database", "postgres://127.0.0.1:1/x": "the database cannot be reached: 127.0.0.1:1"} {
+		_, err := catalog.Open(t.Context(), where, "a password")
+		require.ErrorContains(t, err, says)
+		require.NotContains(t, err.Error(), "a password")
+		require.NotContains(t, err.Error(), "\n")
+	}
+}
+
+// The marks of secrets have one key in all states that share a catalog: that of the first to ask.
+func TestKeyOfTheMarksIsTheFirstGiven(t *testing.T) {
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, again func() *catalog.Catalog) {
+		give := func(key string) func() (string, error) { return func() (string, error) { return key, nil } }
+		_, err := c.SecretKey(t.Context(), func() (string, error) { return "", os.ErrPermission })
+		require.ErrorIs(t, err, os.ErrPermission)
+		key, err := c.SecretKey(t.Context(), give("one"))
+		require.NoError(t, err)
+		other, err := again().SecretKey(t.Context(), give("two"))
+		require.NoError(t, err)
+		require.Equal(t, []string{"one", "one"}, []string{key, other})
+		var out bytes.Buffer
+		_, err = c.Export(t.Context(), &out)
+		require.NoError(t, err)
+		require.NotContains(t, out.String(), "one")
+	})
+}
+
 func TestCatalogOfANewerProgramIsLeftAlone(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "catalog.db")
 	c, err := catalog.Open(t.Context(), file, "")
@@ -300,7 +331,7 @@ func TestCatalogOfAnEarlierProgramIsBroughtUpToDate(t *testing.T) {
 	require.Equal(t, "zy-1", list[0].ID)
 	require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-2", Image: "a", Started: moment, Why: "a script changed"}))
 	require.NoError(t, c.EndBuild(t.Context(), "b-2", catalog.Cancelled, "by me", moment))
-	builds, err := c.Builds(t.Context(), "a")
+	builds, _, err := c.Builds(t.Context(), "a", 0)
 	require.NoError(t, err)
 	require.Equal(t, "a script changed", builds[1].Why+builds[0].Why)
 }

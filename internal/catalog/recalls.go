@@ -128,6 +128,26 @@ func (c *Catalog) Reinstate(ctx context.Context, image, version, who string, at 
 	return was, err
 }
 
+// EndedRecall is one that was undone.
+type EndedRecall struct {
+	Recall
+	Ended   time.Time `json:"ended"`
+	EndedBy string    `json:"ended_by"`
+}
+
+// EndedRecalls lists the recalls of a version itself that were undone, the last first.
+func (c *Catalog) EndedRecalls(ctx context.Context, image, version string) ([]EndedRecall, error) {
+	rows, err := c.rows(ctx, `SELECT image, version, why, who, at, since, descendants, ended, ended_by FROM recalls
+		WHERE image = ? AND version = ? AND ended <> '' ORDER BY number DESC`, image, version)
+	return collect(rows, err, func(rows *sql.Rows) (EndedRecall, error) {
+		var r EndedRecall
+		var at, since, ended string
+		err := rows.Scan(&r.Image, &r.Version, &r.Why, &r.Who, &at, &since, &r.Descendants, &ended, &r.EndedBy)
+		r.At, r.Since, r.Ended = unstamp(at), unstamp(since), unstamp(ended)
+		return r, err
+	})
+}
+
 // Relative is a version in a family tree.
 type Relative struct {
 	Image       string    `json:"image"`

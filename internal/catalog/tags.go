@@ -110,6 +110,27 @@ func (c *Catalog) Unplace(ctx context.Context, id string) error {
 	})
 }
 
+// Holding is what a region holds.
+type Holding struct {
+	Versions int   `json:"versions"`
+	Files    int   `json:"files"`
+	Bytes    int64 `json:"bytes"`
+}
+
+// Holdings says what each region holds, by name.
+func (c *Catalog) Holdings(ctx context.Context) (map[string]Holding, error) {
+	held := map[string]Holding{}
+	rows, err := c.rows(ctx, `SELECT p.region, count(DISTINCT p.image || '@' || p.version), count(*), CAST(sum(a.bytes) AS BIGINT) FROM placements p
+		JOIN artifacts a ON a.image = p.image AND a.version = p.version AND a.variant = p.variant AND a.format = p.format GROUP BY p.region`)
+	_, err = collect(rows, err, func(rows *sql.Rows) (region string, err error) {
+		var h Holding
+		err = rows.Scan(&region, &h.Versions, &h.Files, &h.Bytes)
+		held[region] = h
+		return region, err
+	})
+	return held, err
+}
+
 // Placements lists where things are: of one image and version, or of a region, or all; "" takes any.
 func (c *Catalog) Placements(ctx context.Context, image, version, region string) ([]Placement, error) {
 	var w where

@@ -19,15 +19,6 @@ var cmdBuilds = &command{
 	run:     opened(false, runBuilds),
 }
 
-// builds lists builds as they are: one whose process is gone does not run.
-func (p *place) builds(ctx context.Context, image string) ([]catalog.Build, error) {
-	list, err := p.catalog.Builds(ctx, image)
-	for i := range list {
-		build.Settle(p.State, p.id, &list[i])
-	}
-	return list, err
-}
-
 // elsewhere is an error if a build belongs to another state, where what it left is.
 func (p *place) elsewhere(b *catalog.Build) error {
 	if b.Place == "" || b.Place == p.id {
@@ -36,18 +27,14 @@ func (p *place) elsewhere(b *catalog.Build) error {
 	return fmt.Errorf("build %s of %s is not from this state but from one on %s; use zygos there", b.ID, b.Image, b.Host)
 }
 
-// findBuild finds a build by its id, or the newest of an image.
+// findBuild finds a build by its id, or the newest of an image, as it is: one whose process is gone
+// does not run.
 func (p *place) findBuild(ctx context.Context, word string) (*catalog.Build, error) {
-	list, err := p.builds(ctx, "")
-	if err != nil {
-		return nil, err
+	b, err := p.catalog.Build(ctx, word)
+	if err == nil {
+		build.Settle(p.State, p.id, b)
 	}
-	for i := range list {
-		if list[i].ID == word || list[i].Image == word {
-			return &list[i], nil
-		}
-	}
-	return nil, fmt.Errorf("no build and no image with builds is named %q; 'zygos builds' lists them", word)
+	return b, err
 }
 
 func runBuilds(ctx context.Context, in *invocation, p *place) error {
@@ -55,13 +42,16 @@ func runBuilds(ctx context.Context, in *invocation, p *place) error {
 	if len(in.args) > 0 {
 		image = in.args[0]
 	}
-	list, err := p.builds(ctx, image)
+	most := 30
+	if in.set.all {
+		most = 0
+	}
+	list, total, err := p.catalog.Builds(ctx, image, most)
 	if err != nil {
 		return err
 	}
-	total := len(list)
-	if !in.set.all && total > 30 {
-		list = list[:30]
+	for i := range list {
+		build.Settle(p.State, p.id, &list[i])
 	}
 	if in.json {
 		return in.writeJSON(append([]catalog.Build{}, list...))

@@ -103,7 +103,7 @@ func (p *place) verdicts(ctx context.Context) ([]catalog.Verdict, error) {
 	if err != nil {
 		return nil, err
 	}
-	builds, err := p.builds(ctx, "")
+	builds, err := p.catalog.Running(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -111,7 +111,7 @@ func (p *place) verdicts(ctx context.Context) ([]catalog.Verdict, error) {
 	if err != nil {
 		return nil, err
 	}
-	running := slices.DeleteFunc(builds, func(b catalog.Build) bool { return b.State != catalog.Running })
+	running := slices.DeleteFunc(builds, func(b catalog.Build) bool { return !build.Runs(p.State, p.id, &b) })
 	return catalog.Prunable(versions, placements, running, once, func(image string) catalog.Retention {
 		if img, err := p.Image(image); err == nil && img.Retention != nil {
 			return catalog.Retention(*img.Retention)

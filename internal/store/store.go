@@ -425,24 +425,29 @@ func WriteFile(name string, content []byte) error {
 // First gives a file its content unless it has one already, and returns what it has then. Of several
 // processes that try, one succeeds. Only its owner may read the file.
 func First(name string, content []byte) ([]byte, error) {
-	had, err := os.ReadFile(name)
-	if err == nil || !errors.Is(err, os.ErrNotExist) {
-		return had, err
-	}
-	part, err := os.CreateTemp(filepath.Dir(name), ".new-")
-	if err != nil {
-		return nil, err
-	}
-	_, err = part.Write(content)
-	if err = errors.Join(err, part.Sync(), part.Close()); err == nil {
-		if err = os.Link(part.Name(), name); errors.Is(err, os.ErrExist) {
-			err = nil
+	for range 10 { // a sweep may take the unfinished file away
+		had, err := os.ReadFile(name)
+		if err == nil || !errors.Is(err, fs.ErrNotExist) {
+			return had, err
+		}
+		if err = first(name, content); err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
 		}
 	}
-	if err = errors.Join(err, os.Remove(part.Name())); err != nil {
-		return nil, err
-	}
 	return os.ReadFile(name)
+}
+
+func first(name string, content []byte) error {
+	part, err := os.CreateTemp(filepath.Dir(name), ".new-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(part.Name()) // it has its real name, or the first error counts
+	_, err = part.Write(content)
+	if err = errors.Join(err, part.Sync(), part.Close()); err != nil {
+		return err
+	}
+	return os.Link(part.Name(), name)
 }
 
 // SyncDir makes renames in a folder safe.

@@ -73,6 +73,30 @@ func TestImagesByName(t *testing.T) {
 	require.ErrorContains(t, err, "images are tide-desk")
 }
 
+// Who only looks reads zygos.toml, and an image when it is asked for.
+func TestImagesAreReadWhenAskedFor(t *testing.T) {
+	good := "series = \"1.0\"\nbase = \"b\"\n[[stage]]\nname = \"s\"\ninline = \"true\"\n[[artifact]]\nformat = \"tar\"\n"
+	dir := folder(t, map[string]string{"zygos.toml": org, "images/a.toml": good, "images/b2.toml": good + "oops = 1\n", "images/c.toml": "not toml at all"})
+	w, err := workspace.Find(dir, "")
+	require.NoError(t, err)
+	require.NoError(t, w.LoadOrganisation(), "mistakes in images are not met")
+	require.Empty(t, w.Images)
+	img, err := w.Image("a")
+	require.NoError(t, err)
+	require.Equal(t, "1.0", img.Series)
+	again, err := w.Image("a")
+	require.NoError(t, err)
+	require.Same(t, img, again)
+	require.Len(t, w.Images, 1)
+	require.True(t, w.Sound("a"))
+	require.False(t, w.Sound("b2"))
+	require.False(t, w.Sound("c"))
+	require.False(t, w.Sound("none"))
+	_, err = w.Image("b1")
+	require.ErrorContains(t, err, `did you mean "b2"?`)
+	require.Error(t, w.Load())
+}
+
 func TestStateKeepsItselfOutOfTheRepository(t *testing.T) {
 	dir := folder(t, map[string]string{"zygos.toml": org})
 	w, err := workspace.Find(dir, "")

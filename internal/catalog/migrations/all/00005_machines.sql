@@ -6,6 +6,7 @@ ALTER TABLE builds ADD COLUMN place TEXT NOT NULL DEFAULT '';
 ALTER TABLE builds ADD COLUMN seen TEXT NOT NULL DEFAULT '';
 ALTER TABLE builds ADD COLUMN revision TEXT NOT NULL DEFAULT '';
 CREATE INDEX builds_state ON builds (state, started);
+CREATE INDEX builds_started ON builds (started, id);
 
 CREATE TABLE about (
     name  TEXT NOT NULL PRIMARY KEY,

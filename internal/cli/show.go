@@ -1,0 +1,164 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"zygos/internal/catalog"
+)
+
+var cmdShow = &command{
+	name: "show", group: "keep", args: "REF", least: 1, most: 1,
+	summary: "show a version: where from, what, where, who depends on it",
+	text: `REF is IMAGE for its newest version, IMAGE@2.3.1 for exactly one, IMAGE@2.3 for the newest
+of a series, or IMAGE@TAG.`,
+	example: "zygos show turbine-link\nzygos show turbine-link@stable",
+	run:     opened(false, runShow),
+}
+
+// account is all that is known of a version.
+type account struct {
+	*catalog.Version
+	Made       *catalog.Build        `json:"made"`
+	Children   []string              `json:"children"`
+	Placements []catalog.Placement   `json:"placements"`
+	Moves      []catalog.Move        `json:"tag_moves"`
+	Recalls    []catalog.EndedRecall `json:"ended_recalls"`
+}
+
+// account gathers what is known of a version.
+func (p *place) account(ctx context.Context, v *catalog.Version) (*account, error) {
+	a := &account{Version: v, Children: []string{}}
+	var err error
+	if a.Made, err = p.catalog.Build(ctx, v.Build); err != nil {
+		return nil, err
+	}
+	family, err := p.catalog.Family(ctx, v.Image, v.Version, 1)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range family {
+		if r.Depth == 1 {
+			a.Children = append(a.Children, r.Ref())
+		}
+	}
+	placements, err := p.catalog.Placements(ctx, v.Image, v.Version, "")
+	if err != nil {
+		return nil, err
+	}
+	moves, err := p.catalog.Moves(ctx, v.Image)
+	if err != nil {
+		return nil, err
+	}
+	ended, err := p.catalog.EndedRecalls(ctx, v.Image, v.Version)
+	a.Placements, a.Recalls = append([]catalog.Placement{}, placements...), append([]catalog.EndedRecall{}, ended...)
+	a.Moves = slices.DeleteFunc(append([]catalog.Move{}, moves...), func(m catalog.Move) bool { return m.Version != v.Version && m.Was != v.Version })
+	return a, err
+}
+
+func runShow(ctx context.Context, in *invocation, p *place) error {
+	v, err := p.resolve(ctx, in.args[0])
+	if err != nil {
+		return err
+	}
+	a, err := p.account(ctx, v)
+	if err != nil {
+		return err
+	}
+	if in.json {
+		return in.writeJSON(a)
+	}
+	in.pairs(slices.Concat(in.origin(a), a.content(), a.whereabouts()))
+	if len(a.Placements) == 0 && p.publishes(v.Image) {
+		in.next("zygos publish " + v.Ref())
+	} else {
+		in.next("zygos manifest " + v.Ref())
+	}
+	return nil
+}
+
+// origin says what a version is and where it is from.
+func (in *invocation) origin(a *account) [][2]string {
+	v, b := a.Version, a.Made
+	rows := [][2]string{{"version", in.paint(bold, v.Ref())}, {"tags", dash(strings.Join(v.Tags, ", "))},
+		{"base", fmt.Sprintf("%s@%s  %s", v.BaseName, v.BaseVersion, v.BaseDigest)}, {"created", when(v.Created) + ", " + age(v.Created) + " ago"}}
+	if r := v.Recall; r != nil {
+		through := ""
+		if r.Image != v.Image || r.Version != v.Version {
+			through = fmt.Sprintf(" through %s@%s", r.Image, r.Version)
+		}
+		rows = append(rows, [2]string{"state", in.paint(red, recallWord(v)) + fmt.Sprintf("%s: %s (by %s, from %s)", through, r.Why, r.Who, when(r.Since))})
+	}
+	by := fmt.Sprintf("%s by %s in %s", b.ID, b.Who, human(b.Ended.Sub(b.Started)))
+	if b.Host != "" {
+		by += " on " + b.Host
+	}
+	rows = append(rows, [2]string{"build", by})
+	for _, r := range [][2]string{{"why", b.Why}, {"commit", b.Commit}} {
+		if r[1] != "" {
+			rows = append(rows, r)
+		}
+	}
+	return rows
+}
+
+// content says what is in a version.
+func (a *account) content() (rows [][2]string) {
+	for _, name := range slices.Sorted(maps.Keys(a.Labels)) {
+		rows = append(rows, [2]string{"label", name + " = " + a.Labels[name]})
+	}
+	width := a.width()
+	for _, f := range a.Artifacts {
+		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-*s %10s  %s", width, shape(f.Variant, f.Format), mib(f.Bytes), f.Digest)})
+	}
+	for _, t := range a.Trees {
+		for _, name := range slices.Sorted(maps.Keys(t.Labels)) {
+			rows = append(rows, [2]string{"label", fmt.Sprintf("%s = %s (variant %s)", name, t.Labels[name], t.Variant)})
+		}
+		text := counted(len(t.Layers), "layer")
+		if t.Files > 0 {
+			text = fmt.Sprintf("%s, %s, %s", mib(t.Bytes), counted(t.Files, "name"), text)
+		}
+		if t.Packages > 0 {
+			text += ", " + counted(t.Packages, "package")
+		}
+		rows = append(rows, [2]string{"tree", strings.TrimSpace(t.Variant + " " + text)})
+	}
+	return rows
+}
+
+// whereabouts says who is built on a version, where it is and what was done with it.
+func (a *account) whereabouts() (rows [][2]string) {
+	for _, child := range a.Children {
+		rows = append(rows, [2]string{"child", child})
+	}
+	for _, pl := range a.Placements {
+		rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", pl.Region, a.width(), shape(pl.Variant, pl.Format), pl.ID, when(pl.Verified))})
+	}
+	for _, m := range a.Moves {
+		was := "was unset"
+		if m.Was != "" {
+			was = "was " + m.Was
+		}
+		to := m.Version
+		if to == "" {
+			to = "removed"
+		}
+		rows = append(rows, [2]string{"tag move", strings.TrimSuffix(fmt.Sprintf("%s -> %s (%s) by %s, %s: %s", m.Tag, to, was, m.Who, when(m.At), m.Why), ": ")})
+	}
+	for _, r := range a.Recalls {
+		rows = append(rows, [2]string{"recall", fmt.Sprintf("%s (by %s, from %s; ended by %s, %s)", r.Why, r.Who, when(r.Since), r.EndedBy, when(r.Ended))})
+	}
+	return rows
+}
+
+// width is that of the longest shape of an artifact.
+func (a *account) width() (width int) {
+	for _, f := range a.Artifacts {
+		width = max(width, len(shape(f.Variant, f.Format)))
+	}
+	return width
+}

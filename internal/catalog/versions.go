@@ -209,15 +209,16 @@ func (c *Catalog) List(ctx context.Context, q Query) (list []Version, total int,
 		w.add("(v.image, v.version) IN (" + hits + "SELECT image, version FROM hit)")
 		w.add("(v.image, v.version) NOT IN "+recalled, now)
 	}
-	if err := c.row(ctx, "SELECT count(*) FROM versions v "+w.sql(), w.args...).Scan(&total); err != nil {
-		return nil, 0, err
-	}
 	end := " ORDER BY " + map[string]string{"age": "v.created DESC, ",
 		"size": "(SELECT sum(a.bytes) FROM artifacts a WHERE a.image = v.image AND a.version = v.version) DESC, "}[q.Sort] + "v.image, v.major DESC, v.minor DESC, v.patch DESC"
 	if q.Most > 0 {
 		end += fmt.Sprintf(" LIMIT %d OFFSET %d", q.Most, q.Skip)
 	}
 	list, err = c.versions(ctx, w.sql()+end, w.args...)
+	if total = len(list); err != nil || q.Most == 0 || (q.Skip == 0 && total < q.Most) {
+		return list, total, err
+	}
+	err = c.row(ctx, "SELECT count(*) FROM versions v "+w.sql(), w.args...).Scan(&total)
 	return list, total, err
 }
 

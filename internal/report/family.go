@@ -7,6 +7,7 @@ import (
 	"html/template"
 	"io"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
 )
@@ -76,13 +77,17 @@ var svgText string
 //go:embed family.html.tmpl
 var pageText string
 
-var templates = template.Must(template.Must(template.New("svg").Funcs(template.FuncMap{"join": strings.Join}).Parse(svgText)).New("page").Parse(pageText))
+// templates are read when the first is used; most commands use none.
+var templates = sync.OnceValue(func() *template.Template {
+	t := template.New("svg").Funcs(template.FuncMap{"join": strings.Join})
+	return template.Must(template.Must(t.Parse(svgText)).New("page").Parse(pageText))
+})
 
 // SVG draws a family as a picture.
-func (f *Family) SVG(w io.Writer) error { return templates.ExecuteTemplate(w, "svg", f.lay()) }
+func (f *Family) SVG(w io.Writer) error { return templates().ExecuteTemplate(w, "svg", f.lay()) }
 
 // HTML writes a page with the picture and the same as a table.
-func (f *Family) HTML(w io.Writer) error { return templates.ExecuteTemplate(w, "page", f.lay()) }
+func (f *Family) HTML(w io.Writer) error { return templates().ExecuteTemplate(w, "page", f.lay()) }
 
 // lay finds a place for every member: a column for each generation, each member at the middle of
 // those built on it.

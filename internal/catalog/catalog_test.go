@@ -269,7 +269,10 @@ func TestListIsSortedAndPaged(t *testing.T) {
 				Artifacts: []catalog.Artifact{{Format: "tar", Bytes: bytes}, {Format: "raw", Bytes: 1}}}))
 		}
 		for want, q := range map[string]catalog.Query{"2 1 0": {}, "1 2 0": {Sort: "size"}, "0 1 2": {Sort: "age"}, "1 0": {Skip: 1, Most: 2}, "0": {Skip: 2, Most: 2}, "": {Skip: 4, Most: 2}} {
-			list, total, err := c.List(t.Context(), q)
+			list, more, err := c.List(t.Context(), q)
+			require.NoError(t, err)
+			require.Equal(t, q.Most > 0 && q.Skip+len(list) < 3 && len(list) > 0, more)
+			total, err := c.Count(t.Context(), q)
 			require.NoError(t, err)
 			require.Equal(t, 3, total)
 			var got []string
@@ -341,14 +344,16 @@ func TestListAsksForWhatIsWanted(t *testing.T) {
 			" ":                               {Since: time.Now()},
 			"  ":                              {Base: "other@1"},
 		} {
-			list, total, err := c.List(t.Context(), q)
+			list, more, err := c.List(t.Context(), q)
+			require.NoError(t, err)
+			total, err := c.Count(t.Context(), q)
 			require.NoError(t, err)
 			var refs []string
 			for _, v := range list {
 				refs = append(refs, v.Ref())
 			}
 			require.Equal(t, strings.TrimSpace(want), strings.Join(refs, " "), "%+v", q)
-			if q.Most == 0 {
+			if require.Equal(t, q.Most > 0, more); q.Most == 0 {
 				require.Equal(t, len(list), total)
 			} else {
 				require.Equal(t, 4, total)

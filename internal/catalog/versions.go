@@ -180,9 +180,28 @@ func (q *Query) Everything() bool {
 	return q.Tag == "" && q.Region == "" && q.Base == "" && len(q.Labels) == 0 && q.Since.IsZero() && q.State == ""
 }
 
-// List lists versions, and says how many there are in all.
-func (c *Catalog) List(ctx context.Context, q Query) (list []Version, total int, err error) {
-	var w where
+// List lists versions, and says whether there are more.
+func (c *Catalog) List(ctx context.Context, q Query) (list []Version, more bool, err error) {
+	w := q.where()
+	end := " ORDER BY " + map[string]string{"age": "v.created DESC, ",
+		"size": "(SELECT sum(a.bytes) FROM artifacts a WHERE a.image = v.image AND a.version = v.version) DESC, "}[q.Sort] + "v.image, v.major DESC, v.minor DESC, v.patch DESC"
+	if q.Most > 0 {
+		end += fmt.Sprintf(" LIMIT %d OFFSET %d", q.Most+1, q.Skip)
+	}
+	if list, err = c.versions(ctx, w.sql()+end, w.args...); q.Most > 0 && len(list) > q.Most {
+		return list[:q.Most], true, err
+	}
+	return list, false, err
+}
+
+// Count is how many versions a query would list, were it not for Skip and Most.
+func (c *Catalog) Count(ctx context.Context, q Query) (n int, err error) {
+	w := q.where()
+	err = c.row(ctx, "SELECT count(*) FROM versions v "+w.sql(), w.args...).Scan(&n)
+	return n, err
+}
+
+func (q *Query) where() (w where) {
 	w.is("v.image", q.Image)
 	name, version, _ := strings.Cut(q.Base, "@")
 	w.is("v.base_name", name)
@@ -209,17 +228,7 @@ func (c *Catalog) List(ctx context.Context, q Query) (list []Version, total int,
 		w.add("(v.image, v.version) IN (" + hits + "SELECT image, version FROM hit)")
 		w.add("(v.image, v.version) NOT IN "+recalled, now)
 	}
-	end := " ORDER BY " + map[string]string{"age": "v.created DESC, ",
-		"size": "(SELECT sum(a.bytes) FROM artifacts a WHERE a.image = v.image AND a.version = v.version) DESC, "}[q.Sort] + "v.image, v.major DESC, v.minor DESC, v.patch DESC"
-	if q.Most > 0 {
-		end += fmt.Sprintf(" LIMIT %d OFFSET %d", q.Most, q.Skip)
-	}
-	list, err = c.versions(ctx, w.sql()+end, w.args...)
-	if total = len(list); err != nil || q.Most == 0 || (q.Skip == 0 && total < q.Most) {
-		return list, total, err
-	}
-	err = c.row(ctx, "SELECT count(*) FROM versions v "+w.sql(), w.args...).Scan(&total)
-	return list, total, err
+	return w
 }
 
 // where gathers conditions.

@@ -139,7 +139,7 @@ func TestListIsFiltered(t *testing.T) {
 		require.Equal(t, "newest parent tagged", list("--age", "1d", "--only", "usable"))
 		require.Equal(t, "newest", list("--most", "1"))
 		require.Equal(t, "parent", list("--most", "1", "--page", "2"))
-		require.Contains(t, p.run("list", "--most", "1", "--page", "2").err, "2 of 3 versions; --page 3 shows the next ones")
+		require.Contains(t, p.run("list", "--most", "1", "--page", "2").err, "there are more; --page 3 shows the next ones")
 		require.True(t, strings.HasSuffix(list("--sort", "age"), " parent"))
 		p.fails(2, "--page 9 is past the last of 3 versions", "list", "--page", "9")
 		p.fails(2, "choose age or size", "list", "--sort", "x")

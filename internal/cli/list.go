@@ -77,7 +77,7 @@ func runList(ctx context.Context, in *invocation, p *place) error {
 	if err != nil {
 		return err
 	}
-	versions, total, err := p.catalog.List(ctx, q)
+	versions, more, err := p.catalog.List(ctx, q)
 	if err != nil {
 		return err
 	}
@@ -91,7 +91,7 @@ func runList(ctx context.Context, in *invocation, p *place) error {
 		}
 	}
 	if len(versions)+len(builds) == 0 {
-		return in.nothing(ctx, p, &q, total)
+		return in.nothing(ctx, p, &q)
 	}
 	if err := in.writeVersions(versions, builds); err != nil {
 		return err
@@ -101,18 +101,22 @@ func runList(ctx context.Context, in *invocation, p *place) error {
 	} else {
 		in.next("zygos show " + versions[0].Ref())
 	}
-	if shown := q.Skip + len(versions); shown < total {
-		in.note("%d of %s; --page %d shows the next ones, --all all", shown, counted(total, "version"), in.set.page+1)
+	if more {
+		in.note("there are more; --page %d shows the next ones, --all all", in.set.page+1)
 	}
 	return nil
 }
 
 // nothing says why a list is empty.
-func (in *invocation) nothing(ctx context.Context, p *place, q *catalog.Query, total int) error {
+func (in *invocation) nothing(ctx context.Context, p *place, q *catalog.Query) error {
+	total, err := p.catalog.Count(ctx, *q)
+	if err != nil {
+		return err
+	}
 	if total > 0 {
 		return wrongUse("--page %d is past the last of %s", in.set.page, counted(total, "version"))
 	}
-	_, known, err := p.catalog.List(ctx, catalog.Query{Image: q.Image, Most: 1})
+	known, err := p.catalog.Count(ctx, catalog.Query{Image: q.Image})
 	if err != nil {
 		return err
 	}

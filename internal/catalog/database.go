@@ -21,6 +21,7 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
+	"golang.org/x/sys/unix"
 	_ "modernc.org/sqlite" // a database
 )
 
@@ -37,7 +38,7 @@ type dialect struct {
 	numbered bool   // arguments are $1, $2, …
 	alone    string // begins every change, so that one follows another
 	writes   string // query of a text that is another one after somebody wrote
-	lock     bool   // processes that bring the schema up to date wait for each other by a lock of the database
+	lock     bool   // processes that make tables wait for each other by a lock of the database; else of the folder
 }
 
 var (
@@ -70,7 +71,7 @@ func Open(ctx context.Context, where, password string) (*Catalog, error) {
 	}
 	db.SetMaxOpenConns(1)
 	c := &Catalog{session: session{conn: db, dialect: d}, db: db}
-	if err := c.migrate(ctx); err != nil {
+	if err := c.bringUpToDate(ctx, where); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("catalog %s: %w", Plain(where), explain(err))
 	}
@@ -153,21 +154,44 @@ func (b both) ReadDir(name string) ([]fs.DirEntry, error) {
 	return append(own, all...), errors.Join(err1, err2)
 }
 
-func (c *Catalog) migrate(ctx context.Context) error {
-	var have int
+// bringUpToDate makes the tables what this program needs, one process at a time.
+func (c *Catalog) bringUpToDate(ctx context.Context, where string) error {
+	have, err := c.schema(ctx)
+	if err != nil || have == newestSchema {
+		return err
+	}
+	if !c.dialect.lock {
+		folder, err := os.Open(filepath.Dir(where))
+		if err != nil {
+			return err
+		}
+		defer folder.Close() // and with it the lock
+		if err := unix.Flock(int(folder.Fd()), unix.LOCK_EX); err != nil {
+			return err
+		}
+	}
+	if have, err = c.schema(ctx); err != nil || have == newestSchema { // another process was first
+		return err
+	}
+	return c.migrate(ctx)
+}
+
+// schema is the number of the last migration that the database has seen.
+func (c *Catalog) schema(ctx context.Context) (have int, err error) {
 	if err := c.row(ctx, "SELECT max(version_id) FROM goose_db_version").Scan(&have); err != nil {
 		var refused *pgconn.PgError
 		if c.dialect.lock && !errors.As(err, &refused) {
-			return err
+			return 0, err
 		}
-		have = 0 // a new catalog; if the table cannot be read for another reason, that is met again
-	}
-	if have == newestSchema {
-		return nil
+		return 0, nil // a new catalog; if the table cannot be read for another reason, that is met again
 	}
 	if have > newestSchema {
-		return fmt.Errorf("it was written by a newer Zygos (schema %d, this one knows %d); use that one", have, newestSchema)
+		return have, fmt.Errorf("it was written by a newer Zygos (schema %d, this one knows %d); use that one", have, newestSchema)
 	}
+	return have, nil
+}
+
+func (c *Catalog) migrate(ctx context.Context) error {
 	own, err1 := fs.Sub(migrations, path.Join("migrations", c.dialect.name))
 	all, err2 := fs.Sub(migrations, "migrations/all")
 	if err := errors.Join(err1, err2); err != nil {

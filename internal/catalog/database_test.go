@@ -85,8 +85,35 @@ func TestTwoProcessesShareACatalog(t *testing.T) {
 	})
 }
 
-// Sixteen that open a new catalog at once, take numbers of one series and move one tag: the schema is
-// made once, each number is given once, and each move starts where the one before it ended.
+// Sixteen that open a new catalog at once make its tables once, and agree on what it is.
+func TestSixteenMakeACatalogAtOnce(t *testing.T) {
+	for _, where := range []string{filepath.Join(t.TempDir(), "catalog.db"), database(t)} {
+		if where == "" {
+			continue
+		}
+		ids := make([]string, 16)
+		var group errgroup.Group
+		for i := range ids {
+			group.Go(func() error {
+				c, err := catalog.Open(t.Context(), where, "")
+				if err != nil {
+					return err
+				}
+				defer c.Close()
+				ids[i], err = c.ID(t.Context())
+				return err
+			})
+		}
+		require.NoError(t, group.Wait())
+		for _, id := range ids {
+			require.Equal(t, ids[0], id)
+			require.NotEmpty(t, id)
+		}
+	}
+}
+
+// Sixteen take numbers of one series and move one tag: each number is given once, and each move
+// starts where the one before it ended.
 func TestSixteenAtOnce(t *testing.T) {
 	everywhere(t, func(t *testing.T, _ *catalog.Catalog, again func() *catalog.Catalog) {
 		var group errgroup.Group

@@ -56,7 +56,7 @@ func database(t *testing.T) string {
 	require.NoError(t, err)
 	defer db.Close()
 	name := "test_" + strings.ToLower(rand.Text())
-	_, err = db.ExecContext(t.Context(), "CREATE DATABASE "+name)
+	_, err = db.ExecContext(t.Context(), "CREATE DATABASE "+name+" TEMPLATE template0 LOCALE_PROVIDER icu ICU_LOCALE 'en-US'") // sorts as people do
 	require.NoError(t, err)
 	return strings.Replace(server, "/postgres?", "/"+name+"?", 1)
 }

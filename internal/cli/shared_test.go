@@ -24,7 +24,7 @@ func onPostgres(t *testing.T, test func(*testing.T, *person)) {
 		require.NoError(t, err)
 		defer db.Close()
 		name := "test_" + strings.ToLower(rand.Text())
-		_, err = db.ExecContext(t.Context(), "CREATE DATABASE "+name)
+		_, err = db.ExecContext(t.Context(), "CREATE DATABASE "+name+" TEMPLATE template0 LOCALE_PROVIDER icu ICU_LOCALE 'en-US'") // sorts as people do
 		require.NoError(t, err)
 		p := me(t)
 		p.database = strings.Replace(server, "/postgres?", "/"+name+"?", 1)

@@ -229,19 +229,15 @@ func (e *Engine) Drop(ctx context.Context, some, goes func(name string) bool) er
 // needed lists the layers of running builds and of versions that stay, and says when the oldest build began.
 func (e *Engine) needed(ctx context.Context, goes func(ref string) bool) (pinned map[string]bool, since time.Time, err error) {
 	pinned, since = map[string]bool{}, time.Now()
-	versions, err := e.Catalog.Versions(ctx, "")
-	if err != nil {
-		return nil, since, err
-	}
-	for _, v := range versions {
-		if goes(v.Ref()) {
-			continue
-		}
-		for _, t := range v.Trees {
+	err = e.Catalog.Trees(ctx, func(ref string, trees []catalog.Tree) {
+		for _, t := range trees {
 			for _, digest := range t.Layers {
-				pinned[digest] = true
+				pinned[digest] = pinned[digest] || !goes(ref)
 			}
 		}
+	})
+	if err != nil {
+		return nil, since, err
 	}
 	runs, _ := os.ReadDir(filepath.Join(e.State, "run")) // no folder, no runs
 	for _, r := range runs {

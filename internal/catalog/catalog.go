@@ -77,19 +77,29 @@ func unstamp(s string) time.Time {
 	return t
 }
 
-// collect reads all rows of a query.
-func collect[T any](rows *sql.Rows, err error, read func(*sql.Rows) (T, error)) ([]T, error) {
+// each reads all rows of a query.
+func each(rows *sql.Rows, err error, read func(*sql.Rows) error) error {
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := read(rows); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// collect lists all rows of a query.
+func collect[T any](rows *sql.Rows, err error, read func(*sql.Rows) (T, error)) (list []T, _ error) {
+	err = each(rows, err, func(rows *sql.Rows) error {
+		item, err := read(rows)
+		list = append(list, item)
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	var list []T
-	for rows.Next() {
-		item, err := read(rows)
-		if err != nil {
-			return nil, err
-		}
-		list = append(list, item)
-	}
-	return list, rows.Err()
+	return list, nil
 }

@@ -176,9 +176,15 @@ func TestVariantsOfAVersion(t *testing.T) {
 		require.Equal(t, artifacts, v.Artifacts)
 		require.Equal(t, []string{"x", "y"}, v.Tree("bench").Layers)
 		require.Nil(t, v.Tree("other"))
-		digests, err := c.ArtifactDigests(t.Context())
-		require.NoError(t, err)
-		require.ElementsMatch(t, []string{"sha256:1", "sha256:2"}, digests)
+		digests, layers := map[string]string{}, ""
+		require.NoError(t, c.Digests(t.Context(), func(ref, digest string) { digests[digest] = ref }))
+		require.Equal(t, map[string]string{"sha256:1": "a@1.0.0", "sha256:2": "a@1.0.0"}, digests)
+		require.NoError(t, c.Trees(t.Context(), func(ref string, trees []catalog.Tree) {
+			for _, tree := range trees {
+				layers += tree.Variant + " " + strings.Join(tree.Layers, " ") + "; "
+			}
+		}))
+		require.Equal(t, "edge x; bench x y; ", layers)
 	})
 }
 

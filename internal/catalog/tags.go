@@ -78,13 +78,12 @@ func (c *Catalog) Moves(ctx context.Context, image string) ([]Move, error) {
 func (c *Catalog) Tags(ctx context.Context) (map[string][]string, error) {
 	tags := map[string][]string{}
 	rows, err := c.rows(ctx, "SELECT image || '@' || version, tag FROM tags ORDER BY image, tag")
-	_, err = collect(rows, err, func(rows *sql.Rows) (ref string, err error) {
-		var tag string
-		err = rows.Scan(&ref, &tag)
+	return tags, each(rows, err, func(rows *sql.Rows) error {
+		var ref, tag string
+		err := rows.Scan(&ref, &tag)
 		tags[ref] = append(tags[ref], tag)
-		return ref, err
+		return err
 	})
-	return tags, err
 }
 
 // OnceTagged is every version that a tag ever pointed at, by reference.
@@ -122,13 +121,13 @@ func (c *Catalog) Holdings(ctx context.Context) (map[string]Holding, error) {
 	held := map[string]Holding{}
 	rows, err := c.rows(ctx, `SELECT p.region, count(DISTINCT p.image || '@' || p.version), count(*), CAST(sum(a.bytes) AS BIGINT) FROM placements p
 		JOIN artifacts a ON a.image = p.image AND a.version = p.version AND a.variant = p.variant AND a.format = p.format GROUP BY p.region`)
-	_, err = collect(rows, err, func(rows *sql.Rows) (region string, err error) {
+	return held, each(rows, err, func(rows *sql.Rows) error {
+		var region string
 		var h Holding
-		err = rows.Scan(&region, &h.Versions, &h.Files, &h.Bytes)
+		err := rows.Scan(&region, &h.Versions, &h.Files, &h.Bytes)
 		held[region] = h
-		return region, err
+		return err
 	})
-	return held, err
 }
 
 // Placements lists where things are: of one image and version, or of a region, or all; "" takes any.

@@ -55,20 +55,20 @@ func (c *Catalog) Export(ctx context.Context, w io.Writer) (count int, err error
 			if err != nil {
 				return errors.Join(err, rows.Close())
 			}
-			_, err = collect(rows, nil, func(rows *sql.Rows) (struct{}, error) {
+			err = each(rows, nil, func(rows *sql.Rows) error {
 				values, into := make([]any, len(columns)), make([]any, len(columns))
 				for i := range values {
 					into[i] = &values[i]
 				}
 				if err := rows.Scan(into...); err != nil {
-					return struct{}{}, err
+					return err
 				}
 				row := map[string]any{}
 				for i, name := range columns {
 					row[name] = values[i]
 				}
 				count++
-				return struct{}{}, enc.Encode(transferRow{table, row})
+				return enc.Encode(transferRow{table, row})
 			})
 			if err != nil {
 				return fmt.Errorf("export %s: %w", table, err)

@@ -117,33 +117,61 @@ func (c *Catalog) Refs(ctx context.Context) (map[string]bool, error) {
 func (c *Catalog) refs(ctx context.Context, query string) (map[string]bool, error) {
 	refs := map[string]bool{}
 	rows, err := c.rows(ctx, query)
-	_, err = collect(rows, err, func(rows *sql.Rows) (ref string, err error) {
-		err = rows.Scan(&ref)
+	return refs, each(rows, err, func(rows *sql.Rows) error {
+		var ref string
+		err := rows.Scan(&ref)
 		refs[ref] = true
-		return ref, err
+		return err
 	})
-	return refs, err
 }
 
-// ArtifactDigests lists the digests of all artifacts of all versions.
-func (c *Catalog) ArtifactDigests(ctx context.Context) ([]string, error) {
-	rows, err := c.rows(ctx, "SELECT DISTINCT digest FROM artifacts")
-	return collect(rows, err, func(rows *sql.Rows) (digest string, err error) { return digest, rows.Scan(&digest) })
+// Digests tells of each artifact of every version, by reference.
+func (c *Catalog) Digests(ctx context.Context, take func(ref, digest string)) error {
+	rows, err := c.rows(ctx, "SELECT image || '@' || version, digest FROM artifacts")
+	return each(rows, err, func(rows *sql.Rows) error {
+		var ref, digest string
+		err := rows.Scan(&ref, &digest)
+		take(ref, digest)
+		return err
+	})
 }
 
-const versionColumns = `SELECT v.image, v.version, v.build, v.created, v.base_name, v.base_version, v.base_digest, v.fingerprint, v.epoch, v.trees, v.labels,
+// Trees tells of the trees of every version, by reference.
+func (c *Catalog) Trees(ctx context.Context, take func(ref string, trees []Tree)) error {
+	rows, err := c.rows(ctx, "SELECT image || '@' || version, trees FROM versions")
+	return each(rows, err, func(rows *sql.Rows) error {
+		var ref, text string
+		var trees []Tree
+		err := rows.Scan(&ref, &text)
+		if err == nil {
+			err = json.Unmarshal([]byte(text), &trees)
+		}
+		take(ref, trees)
+		return err
+	})
+}
+
+const versionColumns = `SELECT v.image, v.version, v.build, v.created, v.base_name, v.base_version, v.base_digest, v.fingerprint, v.epoch, v.trees, v.labels`
+
+// What belongs to a version, in one text each; good for some versions.
+const versionParts = `,
 	coalesce((SELECT string_agg(a.variant || ' ' || a.format || ' ' || a.digest || ' ' || CAST(a.bytes AS TEXT), ',' ORDER BY a.variant, a.format)
 		FROM artifacts a WHERE a.image = v.image AND a.version = v.version), ''),
 	coalesce((SELECT string_agg(r.region, ' ' ORDER BY r.region) FROM (SELECT DISTINCT p.region FROM placements p WHERE p.image = v.image AND p.version = v.version) AS r), ''),
-	coalesce((SELECT string_agg(t.tag, ' ' ORDER BY t.tag) FROM tags t WHERE t.image = v.image AND t.version = v.version), '')
-	FROM versions v `
+	coalesce((SELECT string_agg(t.tag, ' ' ORDER BY t.tag) FROM tags t WHERE t.image = v.image AND t.version = v.version), '') `
 
-func readVersion(rows *sql.Rows) (Version, error) {
-	var v Version
-	var created, trees, labels, artifacts, regions, tags string
-	err := rows.Scan(&v.Image, &v.Version, &v.Build, &created, &v.BaseName, &v.BaseVersion, &v.BaseDigest, &v.Fingerprint, &v.Epoch, &trees, &labels, &artifacts, &regions, &tags)
-	v.Created, v.Artifacts = unstamp(created), []Artifact{}
-	v.Regions, v.Tags = append([]string{}, strings.Fields(regions)...), append([]string{}, strings.Fields(tags)...)
+// scan reads a version; into takes what follows versionColumns.
+func (v *Version) scan(rows *sql.Rows, into ...any) error {
+	var created, trees, labels string
+	err := rows.Scan(append([]any{&v.Image, &v.Version, &v.Build, &created, &v.BaseName, &v.BaseVersion, &v.BaseDigest, &v.Fingerprint, &v.Epoch, &trees, &labels}, into...)...)
+	v.Created, v.Artifacts, v.Regions, v.Tags = unstamp(created), []Artifact{}, []string{}, []string{}
+	return errors.Join(err, json.Unmarshal([]byte(trees), &v.Trees), json.Unmarshal([]byte(labels), &v.Labels))
+}
+
+func readVersion(rows *sql.Rows) (v Version, err error) {
+	var artifacts, regions, tags string
+	err = v.scan(rows, &artifacts, &regions, &tags)
+	v.Regions, v.Tags = append(v.Regions, strings.Fields(regions)...), append(v.Tags, strings.Fields(tags)...)
 	if artifacts != "" {
 		for _, text := range strings.Split(artifacts, ",") {
 			part := append(strings.Split(text, " "), "", "", "")
@@ -151,16 +179,53 @@ func readVersion(rows *sql.Rows) (Version, error) {
 			err, v.Artifacts = errors.Join(err, e), append(v.Artifacts, Artifact{part[0], part[1], part[2], bytes})
 		}
 	}
-	return v, errors.Join(err, json.Unmarshal([]byte(trees), &v.Trees), json.Unmarshal([]byte(labels), &v.Labels))
+	return v, err
 }
 
 // Versions lists the versions of an image, newest first; of all images, by name, if image is "".
 func (c *Catalog) Versions(ctx context.Context, image string) ([]Version, error) {
-	where, args := "", []any{}
+	const order = "ORDER BY v.image, v.major DESC, v.minor DESC, v.patch DESC"
 	if image != "" {
-		where, args = "WHERE v.image = ? ", []any{image}
+		return c.versions(ctx, "WHERE v.image = ? "+order, image)
 	}
-	return c.versions(ctx, where+"ORDER BY v.image, v.major DESC, v.minor DESC, v.patch DESC", args...)
+	rows, err := c.rows(ctx, versionColumns+" FROM versions v "+order)
+	list, err := collect(rows, err, func(rows *sql.Rows) (v Version, err error) { return v, v.scan(rows) })
+	if err != nil {
+		return nil, err
+	}
+	return list, c.complete(ctx, list)
+}
+
+// complete reads what belongs to all versions, table by table.
+func (c *Catalog) complete(ctx context.Context, list []Version) error {
+	recalled, err := c.Recalled(ctx)
+	if err != nil {
+		return err
+	}
+	type key struct{ image, version string }
+	at := map[key]*Version{}
+	for i := range list {
+		at[key{list[i].Image, list[i].Version}] = &list[i]
+		list[i].Recall = recalled[list[i].Ref()]
+	}
+	parts := func(query string, columns []any, take func(*Version)) error {
+		rows, err := c.rows(ctx, query)
+		return each(rows, err, func(rows *sql.Rows) error {
+			var k key
+			err := rows.Scan(append([]any{&k.image, &k.version}, columns...)...)
+			if v := at[k]; v != nil { // else registered just now
+				take(v)
+			}
+			return err
+		})
+	}
+	var a Artifact
+	var word string
+	return errors.Join(
+		parts("SELECT image, version, variant, format, digest, bytes FROM artifacts ORDER BY image, version, variant, format",
+			[]any{&a.Variant, &a.Format, &a.Digest, &a.Bytes}, func(v *Version) { v.Artifacts = append(v.Artifacts, a) }),
+		parts("SELECT image, version, tag FROM tags ORDER BY tag", []any{&word}, func(v *Version) { v.Tags = append(v.Tags, word) }),
+		parts("SELECT DISTINCT image, version, region FROM placements ORDER BY image, version, region", []any{&word}, func(v *Version) { v.Regions = append(v.Regions, word) }))
 }
 
 // Query says which versions to list; what is not set does not matter.
@@ -257,7 +322,7 @@ func (w *where) sql() string {
 
 // versions reads versions with their recalls.
 func (c *Catalog) versions(ctx context.Context, where string, args ...any) ([]Version, error) {
-	rows, err := c.rows(ctx, versionColumns+where, args...)
+	rows, err := c.rows(ctx, versionColumns+versionParts+" FROM versions v "+where, args...)
 	list, err := collect(rows, err, readVersion)
 	if err != nil || len(list) == 0 {
 		return nil, err

@@ -8,6 +8,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"os/signal"
 	"runtime/debug"
@@ -143,6 +144,9 @@ type usageError struct{ text string }
 func (e *usageError) Error() string { return e.text }
 
 func wrongUse(form string, args ...any) error { return &usageError{fmt.Sprintf(form, args...)} }
+
+// roomy lets a command about the whole catalog take what memory that needs.
+func roomy() { debug.SetMemoryLimit(math.MaxInt64) }
 
 // Main runs a command line and returns the exit code.
 func Main(args []string, out, errs io.Writer) int {

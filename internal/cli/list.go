@@ -77,6 +77,9 @@ func runList(ctx context.Context, in *invocation, p *place) error {
 	if err != nil {
 		return err
 	}
+	if q.Most == 0 {
+		roomy()
+	}
 	versions, more, err := p.catalog.List(ctx, q)
 	if err != nil {
 		return err

@@ -95,6 +95,7 @@ func (in *invocation) planPrune(ctx context.Context, p *place) (goes []catalog.V
 
 // verdicts judges all versions.
 func (p *place) verdicts(ctx context.Context) ([]catalog.Verdict, error) {
+	roomy()
 	versions, err := p.catalog.Versions(ctx, "")
 	if err != nil {
 		return nil, err
@@ -192,15 +193,9 @@ func (p *place) prune(ctx context.Context, e *build.Engine, goes []catalog.Verdi
 	if err := p.leaveRegions(ctx, goes, gone); err != nil {
 		return fmt.Errorf("take versions out of their regions: %w", err)
 	}
-	versions, err := p.catalog.Versions(ctx, "")
-	if err != nil {
-		return err
-	}
 	needed := map[string]bool{}
-	for _, v := range versions {
-		for _, a := range v.Artifacts {
-			needed[a.Digest] = needed[a.Digest] || !gone[v.Ref()]
-		}
+	if err := p.catalog.Digests(ctx, func(ref, digest string) { needed[digest] = needed[digest] || !gone[ref] }); err != nil {
+		return err
 	}
 	if err := p.store.Unlist(func(reference string) bool { return gone[strings.Replace(reference, ":", "@", 1)] }); err != nil {
 		return err

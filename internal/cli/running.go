@@ -47,12 +47,8 @@ func (p *place) needed(ctx context.Context) (func(digest string) bool, error) {
 	if err != nil {
 		return nil, err
 	}
-	artifacts, err := p.catalog.ArtifactDigests(ctx)
-	if err != nil {
+	if err := p.catalog.Digests(ctx, func(_, digest string) { known[digest] = true }); err != nil {
 		return nil, err
-	}
-	for _, digest := range artifacts {
-		known[digest] = true
 	}
 	for _, b := range p.Org.Bases {
 		known["sha256:"+b.SHA256] = true

@@ -29,18 +29,25 @@ type Leftover struct {
 }
 
 // Sweep removes what dead runs left. What belongs to a process that is alive stays. alone says
-// that no other process uses the state; only then unfinished files outside a run's folder go,
-// and bytes that nothing in the catalog speaks of. keep says which of these stay.
-func (e *Engine) Sweep(ctx context.Context, alone bool, keep func(digest string) bool) ([]Leftover, error) {
+// that no other process uses the state; only then unfinished files outside a run's folder go. If there
+// was a dead run, or thorough asks for it, so do bytes that nothing in the catalog speaks of; keep says
+// which of these stay.
+func (e *Engine) Sweep(ctx context.Context, alone, thorough bool, keep func() (func(digest string) bool, error)) ([]Leftover, error) {
 	var list []Leftover
 	err := e.Alone(func() (err error) {
 		list, err = e.sweepRuns(ctx)
 		return err
 	})
+	thorough = thorough || len(list) > 0
 	list = append(list, sweepGroups()...)
 	if alone {
 		list = append(list, e.sweepUnfinished()...)
-		list = append(list, e.sweepBlobs(keep)...)
+	}
+	if alone && thorough && err == nil {
+		var stays func(digest string) bool
+		if stays, err = keep(); err == nil {
+			list = append(list, e.sweepBlobs(stays)...)
+		}
 	}
 	return list, err
 }

@@ -306,7 +306,7 @@ func (b *builder) one(ctx context.Context, j *job) (err error) {
 		defer b.mu.Unlock()
 		return b.in.unchanged(j.plan)
 	}
-	b.swept.Do(func() { _, _, err = b.p.sweep(ctx, b.engine) })
+	b.swept.Do(func() { _, _, err = b.p.sweep(ctx, b.engine, false) })
 	if err != nil {
 		return err
 	}

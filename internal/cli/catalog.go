@@ -22,8 +22,12 @@ import (
 type strangerError struct{ State, Had, Now string }
 
 func (e *strangerError) Error() string {
-	return fmt.Sprintf("the state %s belongs to the catalog %s, and zygos.toml names %s. To move the catalog there: zygos import %s. "+
-		"To leave this state as it is and begin another: --state DIR", e.State, e.Had, e.Now, e.Had)
+	move := "zygos import " + e.Had
+	if catalog.IsAddress(e.Had) {
+		move = "name it in [catalog] again, 'zygos export > FILE', take it out, 'zygos import FILE'"
+	}
+	return fmt.Sprintf("the state %s belongs to the catalog %s, and zygos.toml leads to %s. To move the catalog there: %s. "+
+		"To leave this state as it is and begin another: --state DIR", e.State, e.Had, e.Now, move)
 }
 
 // openCatalog opens the catalog that zygos.toml names, or the state's own.

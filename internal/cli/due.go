@@ -24,12 +24,13 @@ due. 'zygos build --due' builds them.`,
 
 // dueImage is an image as due writes it.
 type dueImage struct {
-	Image   string   `json:"image"`
-	Newest  string   `json:"newest,omitempty"`
-	Why     string   `json:"why"`
-	Blocked bool     `json:"blocked,omitempty"` // a build would be refused
-	do      string   // a command that helps
-	Follows []string `json:"follows"` // images that become due with it
+	Image    string   `json:"image"`
+	Newest   string   `json:"newest,omitempty"`
+	Recalled bool     `json:"recalled,omitempty"` // the newest is
+	Why      string   `json:"why"`
+	Blocked  bool     `json:"blocked,omitempty"` // a build would be refused
+	Follows  []string `json:"follows"`           // images that become due with it
+	do       string   // a command that helps
 }
 
 // due lists the images of which a build would make a new version.
@@ -64,10 +65,7 @@ func (p *place) due(ctx context.Context, images []string, o plan.Options) ([]due
 			d.Why = made.Why
 		}
 		if newest := heads.Newest(img.Name); newest != nil {
-			d.Newest = newest.Version
-			if newest.Usable() != nil {
-				d.Newest += ", recalled"
-			}
+			d.Newest, d.Recalled = newest.Version, newest.Usable() != nil
 		}
 		list = append(list, d)
 	}
@@ -117,7 +115,11 @@ func runDue(ctx context.Context, in *invocation, p *place) error {
 	} else {
 		var rows [][]string
 		for _, d := range list {
-			rows = append(rows, []string{d.Image, dash(d.Newest), dash(cut(strings.Join(d.Follows, ", "), 50)), d.Why})
+			newest := dash(d.Newest)
+			if d.Recalled {
+				newest += ", recalled"
+			}
+			rows = append(rows, []string{d.Image, newest, dash(cut(strings.Join(d.Follows, ", "), 50)), d.Why})
 		}
 		err = in.columns([]string{"IMAGE", "NEWEST", "FOLLOWING IT", "WHY"}, rows)
 		var todo []string

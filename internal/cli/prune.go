@@ -60,7 +60,7 @@ func runPrune(ctx context.Context, in *invocation, p *place) error {
 		return err
 	})
 	if err == nil {
-		_, _, err = p.sweep(ctx, e) // what described the artifacts
+		_, _, err = p.sweep(ctx, e, true) // what described the artifacts
 	}
 	return err
 }

@@ -14,12 +14,9 @@ import (
 )
 
 // sweep removes what dead runs left; all of it if no other process uses the state.
-func (p *place) sweep(ctx context.Context, e *build.Engine) (list []build.Leftover, alone bool, err error) {
+func (p *place) sweep(ctx context.Context, e *build.Engine, thorough bool) (list []build.Leftover, alone bool, err error) {
 	alone, err = p.ifAlone(func() (err error) {
-		keep, err := p.needed(ctx)
-		if err == nil {
-			list, err = e.Sweep(ctx, true, keep)
-		}
+		list, err = e.Sweep(ctx, true, thorough, func() (func(string) bool, error) { return p.needed(ctx) })
 		for i := range p.Org.Regions {
 			for _, name := range region.Sweep(&p.Org.Regions[i], p.Path) {
 				list = append(list, build.Leftover{What: "half-written file in a region", Name: name})
@@ -28,7 +25,7 @@ func (p *place) sweep(ctx context.Context, e *build.Engine) (list []build.Leftov
 		return err
 	})
 	if !alone && err == nil {
-		list, err = e.Sweep(ctx, false, nil)
+		list, err = e.Sweep(ctx, false, false, nil)
 	}
 	return list, alone, err
 }
@@ -61,13 +58,13 @@ var cmdSweep = &command{
 	summary: "remove what dead runs left: unfinished folders, half-written files, stale locks",
 	text: `Removes what runs left that were killed or lost power: their folders, control groups, files
 under temporary names, locks, artifacts that never became a version. What belongs to a
-process that is alive stays. Each build does the same before it starts.`,
+process that is alive stays. A build that finds a dead run does the same before it starts.`,
 	example: "zygos sweep",
 	run: opened(true, func(ctx context.Context, in *invocation, p *place) error {
 		if _, ok := machine.Inside(); !ok {
 			return p.inside(in)
 		}
-		list, alone, err := p.sweep(ctx, p.engine(in, in.live()))
+		list, alone, err := p.sweep(ctx, p.engine(in, in.live()), true)
 		if !alone {
 			in.note("another command uses this state, so half-written files that may be its own stay; run sweep again when it is done")
 		}

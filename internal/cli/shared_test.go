@@ -121,7 +121,7 @@ func TestCatalogMovesToADatabase(t *testing.T) {
 		alone := p.read("zygos.toml")
 		p.database = database
 		p.share()
-		p.fails(1, "belongs to the catalog "+p.dir+"/.zygos/catalog.db, and zygos.toml names postgres://zygos@", "list")
+		p.fails(1, "belongs to the catalog "+p.dir+"/.zygos/catalog.db, and zygos.toml leads to postgres://zygos@", "list")
 		p.fails(1, "To move the catalog there: zygos import", "sweep")
 		require.Regexp(t, `Read \d+ rows into the catalog postgres://zygos@127.0.0.1:\d+/test_\w+\n`, p.ok("import", ".zygos/catalog.db"))
 		require.Equal(t, before, p.ok("list", "--json"))
@@ -135,6 +135,7 @@ func TestCatalogMovesToADatabase(t *testing.T) {
 		p.fails(3, "in the definitions; nothing was done", "list")
 		p.write("zygos.toml", alone)
 		p.fails(1, "belongs to the catalog postgres://zygos@", "list")
+		p.fails(1, "name it in [catalog] again, 'zygos export > FILE', take it out, 'zygos import FILE'", "list")
 		p.fails(1, "the catalog is not empty", "import", "catalog.jsonl")
 		for _, name := range p.glob(".zygos/catalog.db*") {
 			require.NoError(t, os.Remove(name))

@@ -105,7 +105,10 @@ var cmdExport = &command{
 one moment. Artifacts and layers are files of the state and are not in it.`,
 	example: "zygos export > catalog.jsonl",
 	run: opened(false, func(ctx context.Context, in *invocation, p *place) error {
+		l := in.live()
+		l.show("", "export", 0, 0)
 		n, err := p.catalog.Export(ctx, in.out)
+		l.end()
 		if err == nil {
 			in.note("wrote %s", counted(n, "row"))
 		}
@@ -130,7 +133,7 @@ func runImport(ctx context.Context, in *invocation) error {
 		return err
 	}
 	defer p.close()
-	from, done, err := exported(ctx, in.args[0])
+	from, bytes, done, err := exported(ctx, in.args[0])
 	if err != nil {
 		return err
 	}
@@ -143,7 +146,9 @@ func runImport(ctx context.Context, in *invocation) error {
 		}
 		had, _, _ = strings.Cut(string(text), " ")
 	}
-	n, id, err := p.catalog.Import(ctx, from, had)
+	l := in.live()
+	n, id, err := p.catalog.Import(ctx, &told{Reader: from, tell: func(n int64) { l.show("", "import", n, bytes) }}, had)
+	l.end()
 	if err != nil {
 		return fmt.Errorf("import %s: %w", in.args[0], err)
 	}
@@ -166,24 +171,44 @@ func runImport(ctx context.Context, in *invocation) error {
 	return err
 }
 
-// exported opens an exported catalog, or exports the one in a file.
-func exported(ctx context.Context, name string) (from io.Reader, done func(), err error) {
+// told tells how many bytes were read.
+type told struct {
+	io.Reader
+	n    int64
+	tell func(n int64)
+}
+
+func (t *told) Read(p []byte) (int, error) {
+	n, err := t.Reader.Read(p)
+	t.n += int64(n)
+	t.tell(t.n)
+	return n, err
+}
+
+// exported opens an exported catalog, or exports the one in a file. How many bytes it has is 0 where
+// that is not known.
+func exported(ctx context.Context, name string) (from io.Reader, size int64, done func(), err error) {
 	if name == "-" {
-		return os.Stdin, func() {}, nil
+		return os.Stdin, 0, func() {}, nil
 	}
 	f, err := os.Open(name)
 	if err != nil {
-		return nil, nil, err
+		return nil, 0, nil, err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, 0, nil, err
 	}
 	head := make([]byte, 15)
 	_, _ = f.ReadAt(head, 0) // a shorter file is no database
 	if !bytes.Equal(head, []byte("SQLite format 3")) {
-		return f, func() { f.Close() }, nil
+		return f, info.Size(), func() { f.Close() }, nil
 	}
 	f.Close()
 	c, err := catalog.Open(ctx, name, "")
 	if err != nil {
-		return nil, nil, err
+		return nil, 0, nil, err
 	}
 	r, w := io.Pipe()
 	ended := make(chan struct{})
@@ -192,5 +217,5 @@ func exported(ctx context.Context, name string) (from io.Reader, done func(), er
 		_, err := c.Export(ctx, w)
 		w.CloseWithError(err)
 	}()
-	return r, func() { r.Close(); <-ended; c.Close() }, nil
+	return r, 0, func() { r.Close(); <-ended; c.Close() }, nil
 }

@@ -67,7 +67,10 @@ func runPrune(ctx context.Context, in *invocation, p *place) error {
 
 // planPrune shows what goes, and returns it.
 func (in *invocation) planPrune(ctx context.Context, p *place) (goes []catalog.Verdict, err error) {
+	l := in.live()
+	l.show("", "judge the versions", 0, 0)
 	verdicts, err := p.verdicts(ctx)
+	l.end()
 	if err != nil {
 		return nil, err
 	}

@@ -16,6 +16,7 @@ import (
 type Catalog struct {
 	session
 	db *sql.DB
+	id string // "" until it is known
 
 	mu       sync.Mutex
 	recalled map[string]*Recall // as of the writes below; nil when this process changed something
@@ -27,7 +28,10 @@ func (c *Catalog) Close() error { return c.db.Close() }
 
 // ID identifies the catalog; it stays the same when the catalog is exported and imported elsewhere.
 func (c *Catalog) ID(ctx context.Context) (id string, err error) {
-	return c.first(ctx, "id", func() (string, error) { return rand.Text(), nil })
+	if c.id == "" {
+		c.id, err = c.first(ctx, "id", func() (string, error) { return rand.Text(), nil })
+	}
+	return c.id, err
 }
 
 // SecretKey is the key of the marks of secrets for all states that share the catalog; the first one

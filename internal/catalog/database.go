@@ -111,7 +111,11 @@ func openServer(address, password string) (*sql.DB, *dialect, error) {
 			config.RuntimeParams[name] = value
 		}
 	}
-	return stdlib.OpenDB(*config), &postgres, nil
+	const never = 24 * time.Hour // was the connection used before
+	ping := func(_ context.Context, p stdlib.ShouldPingParams) bool {
+		return p.IdleDuration > time.Second && p.IdleDuration < never
+	}
+	return stdlib.OpenDB(*config, stdlib.OptionShouldPing(ping)), &postgres, nil
 }
 
 // Plain is the name of a catalog without what nobody needs to read.
@@ -176,14 +180,14 @@ func (c *Catalog) bringUpToDate(ctx context.Context, where string) error {
 	return c.migrate(ctx)
 }
 
-// schema is the number of the last migration that the database has seen.
+// schema is the number of the last migration that the database has seen. It learns the identity on the way.
 func (c *Catalog) schema(ctx context.Context) (have int, err error) {
-	if err := c.row(ctx, "SELECT max(version_id) FROM goose_db_version").Scan(&have); err != nil {
+	if err := c.row(ctx, "SELECT max(version_id), coalesce((SELECT value FROM about WHERE name = 'id'), '') FROM goose_db_version").Scan(&have, &c.id); err != nil {
 		var refused *pgconn.PgError
 		if c.dialect.lock && !errors.As(err, &refused) {
 			return 0, err
 		}
-		return 0, nil // a new catalog; if the table cannot be read for another reason, that is met again
+		return 0, nil // a new catalog or an old one; if the tables cannot be read for another reason, that is met again
 	}
 	if have > newestSchema {
 		return have, fmt.Errorf("it was written by a newer Zygos (schema %d, this one knows %d); use that one", have, newestSchema)

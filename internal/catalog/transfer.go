@@ -131,6 +131,9 @@ func (c *Catalog) Import(ctx context.Context, r io.Reader, only string) (count i
 		_, err := tx.exec(ctx, "ANALYZE") // so that the database knows what it has got
 		return err
 	})
+	if err == nil {
+		c.id = id
+	}
 	return count, id, err
 }
 

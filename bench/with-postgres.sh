@@ -1,10 +1,13 @@
 #!/bin/sh
 # with-postgres.sh COMMAND…: runs a command beside a PostgreSQL server of its own, whose address is in
-# ZYGOS_POSTGRES, and takes the server away afterwards. Where PostgreSQL is not installed, the command
-# runs without one.
+# ZYGOS_POSTGRES, and takes the server away afterwards. Where an ordinary user has no PostgreSQL, the
+# command runs without one.
 set -eu
 bin=$(ls -d /usr/lib/postgresql/*/bin 2>/dev/null | sort -V | tail -1)
-if [ -z "$bin" ]; then
+if [ -z "$bin" ] && [ "$(id -u)" = 0 ]; then
+    echo "PostgreSQL is not installed: 'make deps' installs it" >&2
+    exit 1
+elif [ -z "$bin" ]; then
     echo "PostgreSQL is not installed (package postgresql), so what needs it is skipped" >&2
     exec "$@"
 fi

@@ -64,7 +64,7 @@ func (b *branch) keepFailed(i int, upper string, f *Failure) error {
 // forgetFailed throws away what other builds of an image left when they failed, but for what
 // somebody is looking at.
 func (e *Engine) forgetFailed(image, but string) {
-	dirs, _ := filepath.Glob(filepath.Join(e.State, "failed", "b-*")) // no folder, nothing to forget
+	dirs, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(e.State), "failed", "b-*")) // no folder, nothing to forget
 	for _, dir := range dirs {
 		if filepath.Base(dir) == but {
 			continue

@@ -2,7 +2,6 @@ package catalog_test
 
 import (
 	"bytes"
-	"crypto/rand"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -11,7 +10,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"testing"
 	"testing/fstest"
@@ -22,14 +20,16 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"zygos/internal/catalog"
+	"zygos/internal/catalog/catalogtest"
 	"zygos/internal/definition"
 )
 
 // everywhere runs a test on a catalog in a file and on one in a PostgreSQL database; again opens it a
 // second time, as another process would.
 func everywhere(t *testing.T, test func(t *testing.T, c *catalog.Catalog, again func() *catalog.Catalog)) {
-	run := func(name, where string) {
+	run := func(name string, address func(*testing.T) string) {
 		t.Run(name, func(t *testing.T) {
+			where := address(t)
 			again := func() *catalog.Catalog {
 				c, err := catalog.Open(t.Context(), where, "")
 				require.NoError(t, err)
@@ -39,26 +39,8 @@ func everywhere(t *testing.T, test func(t *testing.T, c *catalog.Catalog, again 
 			test(t, again(), again)
 		})
 	}
-	run("sqlite", filepath.Join(t.TempDir(), "with space & ?", "catalog.db"))
-	if address := database(t); address != "" {
-		run("postgres", address)
-	}
-}
-
-// database is the address of an empty database on a real server.
-func database(t *testing.T) string {
-	server := os.Getenv("ZYGOS_POSTGRES")
-	if server == "" {
-		t.Log("without PostgreSQL: 'make test' runs a server and names it in ZYGOS_POSTGRES")
-		return ""
-	}
-	db, err := sql.Open("pgx", server)
-	require.NoError(t, err)
-	defer db.Close()
-	name := "test_" + strings.ToLower(rand.Text())
-	_, err = db.ExecContext(t.Context(), "CREATE DATABASE "+name+" TEMPLATE template0 LOCALE_PROVIDER icu ICU_LOCALE 'en-US'") // sorts as people do
-	require.NoError(t, err)
-	return strings.Replace(server, "/postgres?", "/"+name+"?", 1)
+	run("sqlite", func(t *testing.T) string { return filepath.Join(t.TempDir(), "with space & ?", "catalog.db") })
+	run("postgres", catalogtest.Database)
 }
 
 func TestTwoProcessesShareACatalog(t *testing.T) {
@@ -87,10 +69,7 @@ func TestTwoProcessesShareACatalog(t *testing.T) {
 
 // Sixteen that open a new catalog at once make its tables once, and agree on what it is.
 func TestSixteenMakeACatalogAtOnce(t *testing.T) {
-	for _, where := range []string{filepath.Join(t.TempDir(), "catalog.db"), database(t)} {
-		if where == "" {
-			continue
-		}
+	for _, where := range []string{filepath.Join(t.TempDir(), "catalog.db"), catalogtest.Database(t)} {
 		ids := make([]string, 16)
 		var group errgroup.Group
 		for i := range ids {
@@ -220,10 +199,7 @@ func TestFromOneDatabaseToTheOther(t *testing.T) {
 
 // A server that goes away for a while does not fail what is under way.
 func TestServerThatComesBack(t *testing.T) {
-	address := database(t)
-	if address == "" {
-		t.Skip("'make test' runs a PostgreSQL server and names it in ZYGOS_POSTGRES")
-	}
+	address := catalogtest.Database(t)
 	server, err := url.Parse(address)
 	require.NoError(t, err)
 	front, err := net.Listen("tcp", "127.0.0.1:0")

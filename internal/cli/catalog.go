@@ -147,8 +147,16 @@ func runImport(ctx context.Context, in *invocation) error {
 		had, _, _ = strings.Cut(string(text), " ")
 	}
 	l := in.live()
-	n, id, err := p.catalog.Import(ctx, &told{Reader: from, tell: func(n int64) { l.show("", "import", n, bytes) }}, had)
+	var n int
+	var id string
+	alone, err := p.ifAlone(func() (err error) { // what others register in the old catalog would be lost
+		n, id, err = p.catalog.Import(ctx, &told{Reader: from, tell: func(n int64) { l.show("", "import", n, bytes) }}, had)
+		return err
+	})
 	l.end()
+	if !alone && err == nil {
+		err = errors.New("another command uses this state; run it again when that is done")
+	}
 	if err != nil {
 		return fmt.Errorf("import %s: %w", in.args[0], err)
 	}
@@ -193,7 +201,7 @@ func exported(ctx context.Context, name string) (from io.Reader, size int64, don
 	}
 	f, err := os.Open(name)
 	if err != nil {
-		return nil, 0, nil, err
+		return nil, 0, nil, fmt.Errorf("%w; name a file that 'zygos export' wrote, or a state's catalog.db", err)
 	}
 	info, err := f.Stat()
 	if err != nil {

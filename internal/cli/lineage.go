@@ -52,6 +52,9 @@ func runLineage(ctx context.Context, in *invocation, p *place) error {
 	if in.set.svg && in.set.html || in.json && (in.set.svg || in.set.html) {
 		return wrongUse("choose one of --svg, --html and --json")
 	}
+	if in.set.depth < 0 {
+		return wrongUse("--depth is %d; give 1 or more, or leave it out for all", in.set.depth)
+	}
 	v, err := p.resolve(ctx, in.args[0])
 	if err != nil {
 		return err

@@ -68,6 +68,12 @@ func (in *invocation) query() (q catalog.Query, err error) {
 	if in.set.page < 1 {
 		return q, wrongUse("--page is %d; pages count from 1", in.set.page)
 	}
+	if in.set.most < 0 {
+		return q, wrongUse("--most is %d; give 1 or more, or --all", in.set.most)
+	}
+	if in.set.all && (in.set.page > 1 || in.set.most > 0) {
+		return q, wrongUse("--all lists every version; leave out --page and --most")
+	}
 	q.Skip = (in.set.page - 1) * q.Most
 	return q, nil
 }

@@ -1,13 +1,12 @@
 package cli_test
 
 import (
-	"crypto/rand"
-	"database/sql"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+	"zygos/internal/catalog/catalogtest"
 
 	_ "github.com/jackc/pgx/v5/stdlib" // to make databases
 	"github.com/stretchr/testify/require"
@@ -16,18 +15,8 @@ import (
 // onPostgres runs a test with the catalog in a PostgreSQL database.
 func onPostgres(t *testing.T, test func(*testing.T, *person)) {
 	t.Run("postgres", func(t *testing.T) {
-		server := os.Getenv("ZYGOS_POSTGRES")
-		if server == "" && os.Getenv("CI") == "" {
-			t.Skip("'make test' runs a PostgreSQL server and names it in ZYGOS_POSTGRES")
-		}
-		db, err := sql.Open("pgx", server)
-		require.NoError(t, err)
-		defer db.Close()
-		name := "test_" + strings.ToLower(rand.Text())
-		_, err = db.ExecContext(t.Context(), "CREATE DATABASE "+name+" TEMPLATE template0 LOCALE_PROVIDER icu ICU_LOCALE 'en-US'") // sorts as people do
-		require.NoError(t, err)
 		p := me(t)
-		p.database = strings.Replace(server, "/postgres?", "/"+name+"?", 1)
+		p.database = catalogtest.Database(t)
 		test(t, p)
 	})
 }

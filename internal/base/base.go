@@ -58,7 +58,7 @@ func (e *ArchiveError) Unwrap() error { return e.Err }
 
 // Key is the snapshot key of a base's layer.
 func Key(b *definition.Base) string {
-	sum := sha256.Sum256([]byte("zygos base 1\n" + b.SHA256))
+	sum := sha256.Sum256([]byte("zygos base 2\n" + b.SHA256))
 	return hex.EncodeToString(sum[:])
 }
 
@@ -73,7 +73,7 @@ const (
 
 // State says how far a base has come, and where its archive is or comes from.
 func (im *Importer) State(b *definition.Base) (state, where string) {
-	if im.Layers.Find(Key(b)) != nil {
+	if im.Layers.Peek(Key(b)) != nil {
 		return Ready, im.first(b)
 	}
 	if _, err := os.Stat(im.Store.Path(b.SHA256)); err == nil {
@@ -114,7 +114,7 @@ func (im *Importer) path(from string) string {
 // Ensure makes the base a layer, unless it is one already. A candidate that cannot be had is
 // passed over; one with another content than pinned stops.
 func (im *Importer) Ensure(ctx context.Context, b *definition.Base) (*layer.Snapshot, error) {
-	if snap := im.Layers.Find(Key(b)); snap != nil {
+	if snap := im.Layers.Find(ctx, Key(b)); snap != nil {
 		return snap, nil
 	}
 	file, from, err := im.Archive(ctx, b)

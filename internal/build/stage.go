@@ -156,7 +156,7 @@ func (b *branch) stage(ctx context.Context, i int) error {
 	defer release()
 	trace := b.plan.TraceOf(b.number, i, b.layers)
 	trace.Stage.Key = key
-	snap := b.Layers.Find(key)
+	snap := b.Layers.Find(ctx, key)
 	if snap != nil && !b.Layers.Touch(key) {
 		snap = nil
 	}
@@ -222,8 +222,8 @@ func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string,
 		return "", 0, nil, err
 	}
 	defer func() { _ = layer.RemoveAll(dir) }() // gone already if it became a layer; else swept with the run's folder
-	upper := filepath.Join(dir, "tree")
-	if err := (layer.Folder{Dir: upper, Owners: b.Layers.Owners}).Root(tree); err != nil {
+	upper := &layer.Upper{Folder: layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: b.Layers.Owners}, Lower: tree, Below: b.content, Epoch: b.shape.Epoch}
+	if err := upper.Prepare(ctx); err != nil {
 		return "", 0, nil, err
 	}
 	scratch, err := os.MkdirTemp(b.dir, "scratch-")
@@ -236,14 +236,14 @@ func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string,
 	defer func() { _ = layer.RemoveAll(scratch) }() // what stays goes with the run's folder
 	s := &b.shape.Stages[i]
 	w = &watcher{branch: b, stage: s}
-	if err := b.Machine.Run(ctx, b.orders(s, upper, scratch), w); err != nil {
+	if err := b.Machine.Run(ctx, b.orders(s, upper.Dir, scratch), w); err != nil {
 		var failed *machine.StepError
 		if errors.As(err, &failed) {
 			f := w.failure(failed)
 			if free := b.free(); free < 1<<20 {
 				f.Reason = fmt.Sprintf("%s; the disk of %s is full (%d KiB are free): make room and run the command again, finished stages are kept", f.How(), b.State, free>>10)
 			}
-			f.Kept = last && b.keepFailed(i, upper, f) == nil
+			f.Kept = last && b.keepFailed(i, upper.Dir, f) == nil
 			return "", 0, w, f
 		}
 		if ctx.Err() != nil {
@@ -255,7 +255,7 @@ func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string,
 		w.steps = append(w.steps, StepRecord{Name: "restart"}) // the next stage starts on a fresh machine, as every stage does
 		b.emit(Event{Kind: StepBegan, Stage: s.Name, Step: "restart"})
 	}
-	x, err := layer.Scan(ctx, upper, tree, b.Layers.Owners, b.shape.Epoch)
+	x, err := upper.Scan(ctx)
 	if err != nil {
 		return "", 0, w, err
 	}

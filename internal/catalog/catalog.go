@@ -35,18 +35,25 @@ func (c *Catalog) ID(ctx context.Context) (id string, err error) {
 }
 
 // SecretKey is the key of the marks of secrets for all states that share the catalog; the first one
-// to ask gives it. It is not exported.
+// to ask gives it; without give, it is "" as long as there is none. It is not exported.
 func (c *Catalog) SecretKey(ctx context.Context, give func() (string, error)) (key string, err error) {
 	return c.first(ctx, secretKey, give)
 }
 
 const secretKey = "secret-key"
 
-// first is what the catalog keeps under a name; if it keeps nothing, what it is given.
+func noRows(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	return err
+}
+
+// first is what the catalog keeps under a name; if it keeps nothing, what it is given, or "" without give.
 func (c *Catalog) first(ctx context.Context, name string, give func() (string, error)) (value string, err error) {
 	const query = "SELECT value FROM about WHERE name = ?"
-	if err = c.row(ctx, query, name).Scan(&value); !errors.Is(err, sql.ErrNoRows) {
-		return value, err
+	if err = c.row(ctx, query, name).Scan(&value); !errors.Is(err, sql.ErrNoRows) || give == nil {
+		return value, noRows(err)
 	}
 	given, err := give()
 	if err != nil {

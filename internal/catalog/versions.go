@@ -23,7 +23,7 @@ type Version struct {
 	BaseVersion string            `json:"base_version"`
 	BaseDigest  string            `json:"base_digest"`
 	Fingerprint string            `json:"fingerprint"` // of everything that went into it
-	Epoch       int64             `json:"epoch"`       // no time in its tree is later; seconds since 1970
+	Epoch       int64             `json:"epoch"`       // what the clock of its stages came to; seconds since 1970
 	Trees       []Tree            `json:"trees"`       // one for each variant
 	Labels      map[string]string `json:"labels"`
 	Artifacts   []Artifact        `json:"artifacts"`

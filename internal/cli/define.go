@@ -230,7 +230,7 @@ func runPreview(ctx context.Context, in *invocation, p *place) error {
 	}
 	plans := []*plan.Plan{}
 	for i, name := range names {
-		made, err := p.plans(ctx, name, o)
+		made, err := p.looks(ctx, name, o)
 		if err != nil && len(in.args) == 0 && !in.json {
 			// One image whose parent is not built yet must not hide the others.
 			if i > 0 {
@@ -282,6 +282,9 @@ func (in *invocation) writePlan(p *plan.Plan) {
 		row("seal", "identity, keys, logs, caches and leftovers")
 	}
 	row("regions", dash(strings.Join(p.Regions, ", ")))
+	if len(p.Assumed) > 0 {
+		in.note("note: %s from a command, which only a build runs; taken as at the last build", areOrIs(p.Assumed))
+	}
 }
 
 func (in *invocation) writeShape(shape *plan.Shape, row func(word, text string)) {
@@ -344,7 +347,7 @@ func (p *place) compare(ctx context.Context, in *invocation, o plan.Options) err
 	if len(in.args) == 1 {
 		name = in.args[0]
 	}
-	now, err := p.plans(ctx, name, o)
+	now, err := p.looks(ctx, name, o)
 	if err != nil {
 		return err
 	}
@@ -468,4 +471,12 @@ func (in *invocation) newImage(name string) error {
 	fmt.Fprintf(in.out, "Wrote %s, a copy of %s\n", to, other.File)
 	in.next(fmt.Sprintf("edit %s, then zygos preview %s", to, name))
 	return nil
+}
+
+// areOrIs is "input a comes" or "inputs a, b come".
+func areOrIs(inputs []string) string {
+	if len(inputs) == 1 {
+		return "input " + inputs[0] + " comes"
+	}
+	return "inputs " + strings.Join(inputs, ", ") + " come"
 }

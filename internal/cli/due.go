@@ -44,7 +44,8 @@ func (p *place) due(ctx context.Context, images []string, o plan.Options) ([]due
 	if err != nil {
 		return nil, err
 	}
-	known := &glance{p, heads}
+	known := &glance{looker{p}, heads}
+	o.Look = true
 	for _, img := range p.Images {
 		if len(images) > 0 && !slices.Contains(images, img.Name) {
 			continue

@@ -76,7 +76,8 @@ func runEnter(ctx context.Context, in *invocation, p *place) error {
 		err = errors.Join(os.Mkdir(m.Upper, 0o755), os.Mkdir(m.Scratch, 0o755))
 	}
 	if err == nil {
-		err = layer.Folder{Dir: m.Upper, Owners: p.layers.Owners}.Root(tree)
+		files := layer.Files{Store: p.layers, Layers: view.Layers}
+		err = (&layer.Upper{Folder: layer.Folder{Dir: m.Upper, Owners: p.layers.Owners}, Lower: tree, Below: files.Path}).Prepare(ctx)
 	}
 	if err != nil {
 		return err

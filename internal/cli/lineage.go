@@ -114,7 +114,7 @@ func (p *place) relatives(ctx context.Context, v *catalog.Version, depth int) ([
 	}
 	for i := range list {
 		if r := &list[i]; heads.Newest(r.Image) != nil && heads.Newest(r.Image).Version == r.Version && r.Recall == nil {
-			if r.Due, err = p.whyDue(ctx, r.Image, &glance{p, heads}); err != nil {
+			if r.Due, err = p.whyDue(ctx, r.Image, &glance{looker{p}, heads}); err != nil {
 				return nil, err
 			}
 		}
@@ -127,7 +127,7 @@ func (p *place) whyDue(ctx context.Context, image string, known plan.Known) (str
 	if !p.Sound(image) {
 		return "", nil
 	}
-	made, err := p.plansWith(ctx, image, known, plan.Options{})
+	made, err := p.plansWith(ctx, image, known, plan.Options{Look: true})
 	if ctx.Err() != nil {
 		return "", ctx.Err()
 	}

@@ -136,7 +136,11 @@ func (p *place) NextVersion(ctx context.Context, image, series, version string) 
 }
 
 func (p *place) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, error) {
-	return p.parentOf(p.catalog.Resolve(ctx, ref))
+	v, err := p.catalog.Resolve(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	return p.parentOf(v, func(b *definition.Base) *layer.Snapshot { return p.Base(ctx, b) })
 }
 
 func (p *place) Newest(ctx context.Context, image, version string) (*plan.Newest, error) {
@@ -147,14 +151,49 @@ func (p *place) Newest(ctx context.Context, image, version string) (*plan.Newest
 	return newestOf(ctx, heads, image, version)
 }
 
-// glance plans without building: what versions there are is read once for all images.
+// looker plans without building: it checks and changes nothing.
+type looker struct{ *place }
+
+func (l looker) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, error) {
+	v, err := l.catalog.Resolve(ctx, ref)
+	return l.parent(v, err)
+}
+
+func (l looker) parent(v *catalog.Version, err error) (*plan.Parent, error) {
+	if err != nil {
+		return nil, err
+	}
+	return l.parentOf(v, func(b *definition.Base) *layer.Snapshot { return l.layers.Peek(base.Key(b)) })
+}
+
+func (l looker) Base(_ context.Context, b *definition.Base) *layer.Snapshot {
+	return l.layers.Peek(base.Key(b))
+}
+
+func (l looker) Snapshot(_ context.Context, key string) *layer.Snapshot { return l.layers.Peek(key) }
+
+// SecretKey is one that marks nothing as it was if there is none yet: then nothing was built.
+func (l looker) SecretKey() ([]byte, error) {
+	if l.Org.Catalog.URL != "" {
+		key, err := l.catalog.SecretKey(context.Background(), nil)
+		return []byte(key), err
+	}
+	key, err := os.ReadFile(l.secretKey())
+	if errors.Is(err, os.ErrNotExist) {
+		return []byte(rand.Text()), nil
+	}
+	return key, err
+}
+
+// glance is a looker that reads once for all images what versions there are.
 type glance struct {
-	*place
+	looker
 	heads *catalog.Heads
 }
 
 func (g *glance) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, error) {
-	return g.parentOf(g.heads.Resolve(ctx, ref))
+	v, err := g.heads.Resolve(ctx, ref)
+	return g.parent(v, err)
 }
 
 func (g *glance) Newest(ctx context.Context, image, version string) (*plan.Newest, error) {
@@ -183,9 +222,9 @@ func newestOf(ctx context.Context, heads *catalog.Heads, image, version string) 
 	return n, nil
 }
 
-func (p *place) Base(b *definition.Base) *layer.Snapshot {
+func (p *place) Base(ctx context.Context, b *definition.Base) *layer.Snapshot {
 	p.layers.Touch(base.Key(b))
-	return p.layers.Find(base.Key(b))
+	return p.layers.Find(ctx, base.Key(b))
 }
 
 func (p *place) Trace(image, variant, stage string) *plan.Trace {
@@ -203,9 +242,8 @@ func (p *place) Text(digest string) []byte { return build.Text(p.State, digest) 
 // SecretKey is the key with which secrets are marked, drawn when it is first needed: this state's or,
 // if several share a catalog, that of all of them.
 func (p *place) SecretKey() ([]byte, error) {
-	name := filepath.Join(p.State, "secret-key")
 	own := func() (string, error) {
-		key, err := store.First(name, []byte(rand.Text()))
+		key, err := store.First(p.secretKey(), []byte(rand.Text()))
 		return string(key), err
 	}
 	if p.Org.Catalog.URL == "" {
@@ -223,11 +261,21 @@ func (p *place) SecretKey() ([]byte, error) {
 	return []byte(p.key), nil
 }
 
-func (p *place) Snapshot(key string) *layer.Snapshot { return p.layers.Find(key) }
+func (p *place) secretKey() string { return filepath.Join(p.State, "secret-key") }
+
+func (p *place) Snapshot(ctx context.Context, key string) *layer.Snapshot {
+	return p.layers.Find(ctx, key)
+}
 
 // plans makes the plan of one image.
 func (p *place) plans(ctx context.Context, name string, o plan.Options) (*plan.Plan, error) {
 	return p.plansWith(ctx, name, p, o)
+}
+
+// looks is the plan of one image for somebody who only looks.
+func (p *place) looks(ctx context.Context, name string, o plan.Options) (*plan.Plan, error) {
+	o.Look = true
+	return p.plansWith(ctx, name, looker{p}, o)
 }
 
 func (p *place) plansWith(ctx context.Context, name string, known plan.Known, o plan.Options) (*plan.Plan, error) {

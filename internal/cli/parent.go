@@ -16,10 +16,7 @@ import (
 
 // parentOf is a version as a base: what it consists of, and the layers that make the same here. A
 // version of another state has none until its archive was brought.
-func (p *place) parentOf(v *catalog.Version, err error) (*plan.Parent, error) {
-	if err != nil {
-		return nil, err
-	}
+func (p *place) parentOf(v *catalog.Version, base func(*definition.Base) *layer.Snapshot) (*plan.Parent, error) {
 	if err := v.Usable(); err != nil {
 		return nil, err
 	}
@@ -29,7 +26,7 @@ func (p *place) parentOf(v *catalog.Version, err error) (*plan.Parent, error) {
 		if !slices.ContainsFunc(t.Layers, func(digest string) bool { return !p.layers.Has(digest) }) {
 			parent.Here[t.Variant] = t.Layers
 		} else if a := archiveOf(v, t.Variant); a != nil {
-			if snap := p.Base(a); snap != nil {
+			if snap := base(a); snap != nil {
 				parent.Here[t.Variant] = []string{snap.Layer}
 			}
 		}

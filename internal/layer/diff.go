@@ -4,7 +4,7 @@ import (
 	"bytes"
 	"maps"
 	"path"
-	"sort"
+	"slices"
 )
 
 // Change is one name that differs between two trees.
@@ -33,7 +33,7 @@ func Diff(was, now *Tree) []Change {
 			list = append(list, Change{Path: n.Path, State: "removed", Was: n})
 		}
 	}
-	sort.Slice(list, func(i, j int) bool { return before(list[i].Path, list[j].Path) })
+	slices.SortFunc(list, func(a, b Change) int { return order(a.Path, b.Path) })
 	return list
 }
 

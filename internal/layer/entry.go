@@ -13,6 +13,7 @@ package layer
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -21,7 +22,6 @@ import (
 	"io"
 	"maps"
 	"slices"
-	"sort"
 	"strings"
 )
 
@@ -86,16 +86,30 @@ type line struct {
 // Index is a layer's list of entries, sorted by path; a folder precedes what it holds.
 type Index []Entry
 
-// Sort puts the entries into the index's order: the root first, then bytewise by path.
+// Sort puts the entries into the index's order: the root first, and what a folder holds directly
+// after it, by bytes.
 func (x Index) Sort() {
-	sort.Slice(x, func(i, j int) bool { return before(x[i].Path, x[j].Path) })
+	slices.SortFunc(x, func(a, b Entry) int { return order(a.Path, b.Path) })
 }
 
-func before(a, b string) bool {
+// order compares paths: a slash comes before every other byte.
+func order(a, b string) int {
 	if a == "." || b == "." {
-		return a == "." && b != "."
+		return cmp.Compare(len(strings.TrimPrefix(a, ".")), len(strings.TrimPrefix(b, ".")))
 	}
-	return a < b
+	n := min(len(a), len(b))
+	for i := range n {
+		switch {
+		case a[i] == b[i]:
+		case a[i] == '/':
+			return -1
+		case b[i] == '/':
+			return 1
+		default:
+			return int(a[i]) - int(b[i])
+		}
+	}
+	return len(a) - len(b)
 }
 
 // Bytes is the sum of the files' data, without holes and each hard-link group counted once.

@@ -151,19 +151,21 @@ func TestHostileArchivesAreRefused(t *testing.T) {
 		headers []tar.Header
 		says    string
 	}{
-		"absolute":             {[]tar.Header{reg("/etc/passwd")}, "absolute name"},
-		"dot-dot":              {[]tar.Header{reg("../x")}, "'..'"},
-		"dot-dot inside":       {[]tar.Header{reg("a/../../x")}, "'..'"},
-		"link out":             {[]tar.Header{link("a", "../../etc")}, "leaves the root"},
-		"through a link":       {[]tar.Header{link("a", "/etc"), reg("a/passwd")}, "passes through"},
-		"through a file":       {[]tar.Header{reg("a"), reg("a/b")}, "passes through"},
-		"hard link out":        {[]tar.Header{{Name: "a", Typeflag: tar.TypeLink, Linkname: "../../etc/passwd"}}, "leaves the root"},
-		"hard link to nothing": {[]tar.Header{{Name: "a", Typeflag: tar.TypeLink, Linkname: "b"}}, "no file before it"},
-		"hard link to a link":  {[]tar.Header{link("b", "/etc/passwd"), {Name: "a", Typeflag: tar.TypeLink, Linkname: "b"}}, "no file before it"},
-		"device":               {[]tar.Header{{Name: "etc/sda", Typeflag: tar.TypeBlock, Devmajor: 8}}, "device outside dev/"},
-		"twice":                {[]tar.Header{reg("a"), reg("a")}, "appears twice"},
-		"long part":            {[]tar.Header{reg(strings.Repeat("x", 256))}, "longer than 255"},
-		"empty":                {nil, "empty"},
+		"absolute":              {[]tar.Header{reg("/etc/passwd")}, "absolute name"},
+		"dot-dot":               {[]tar.Header{reg("../x")}, "'..'"},
+		"dot-dot inside":        {[]tar.Header{reg("a/../../x")}, "'..'"},
+		"link out":              {[]tar.Header{link("a", "../../etc")}, "leaves the root"},
+		"through a link":        {[]tar.Header{link("a", "/etc"), reg("a/passwd")}, "passes through"},
+		"through a file":        {[]tar.Header{reg("a"), reg("a/b")}, "passes through"},
+		"hard link out":         {[]tar.Header{{Name: "a", Typeflag: tar.TypeLink, Linkname: "../../etc/passwd"}}, "leaves the root"},
+		"hard link to nothing":  {[]tar.Header{{Name: "a", Typeflag: tar.TypeLink, Linkname: "b"}}, "no file before it"},
+		"hard link to a folder": {[]tar.Header{{Name: "b/", Typeflag: tar.TypeDir}, {Name: "a", Typeflag: tar.TypeLink, Linkname: "b"}}, "no file before it"},
+		"device of no Linux":    {[]tar.Header{{Name: "dev/x", Typeflag: tar.TypeBlock, Devmajor: 4096}}, "Linux has none beyond"},
+		"unknown in an ACL":     {[]tar.Header{{Name: "a", Typeflag: tar.TypeReg, PAXRecords: map[string]string{"SCHILY.acl.access": "user::rw-,user:lisa:r--,group::r--,mask::r--,other::---"}}}, `names the user "lisa", who is not in`},
+		"device":                {[]tar.Header{{Name: "etc/sda", Typeflag: tar.TypeBlock, Devmajor: 8}}, "device outside dev/"},
+		"twice":                 {[]tar.Header{reg("a"), reg("a")}, "appears twice"},
+		"long part":             {[]tar.Header{reg(strings.Repeat("x", 256))}, "longer than 255"},
+		"empty":                 {nil, "empty"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := layer.Unpack(t.Context(), archive(t, nil, c.headers...), folder(t), layer.DefaultLimits)
@@ -261,10 +263,10 @@ func TestDamagedOrForeignSnapshotsAreNotUsed(t *testing.T) {
 	digest, err := s.Commit(dir, x)
 	require.NoError(t, err)
 	require.NoError(t, s.Remember(layer.Snapshot{Key: "k", Layer: digest}))
-	require.NotNil(t, s.Find("k"))
-	require.NoError(t, s.Verify(digest))
+	require.NotNil(t, s.Find(t.Context(), "k"))
+	require.NoError(t, s.Verify(t.Context(), digest))
 	require.NoError(t, os.WriteFile(filepath.Join(s.TreeDir(digest), "bin/ping"), []byte("ELF"), 0o755))
-	require.ErrorContains(t, s.Verify(digest), "damaged")
+	require.ErrorContains(t, s.Verify(t.Context(), digest), "damaged")
 
 	// After a power cut the snapshot's boot is another one: it is checked before it is used.
 	name := filepath.Join(s.Dir, "keys", "k.json")
@@ -274,9 +276,9 @@ func TestDamagedOrForeignSnapshotsAreNotUsed(t *testing.T) {
 	text[i] ^= 1
 	require.NoError(t, os.WriteFile(name, text, 0o600))
 	s.Check = false
-	require.NotNil(t, s.Find("k"), "who cannot read the tree leaves it alone")
+	require.NotNil(t, s.Find(t.Context(), "k"), "who cannot read the tree leaves it alone")
 	s.Check = true
-	require.Nil(t, s.Find("k"))
+	require.Nil(t, s.Find(t.Context(), "k"))
 	_, err = os.Stat(name)
 	require.ErrorIs(t, err, os.ErrNotExist)
 	require.False(t, s.Has(digest), "a damaged layer makes room for a sound one")

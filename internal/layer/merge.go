@@ -5,7 +5,7 @@ import (
 	"encoding/hex"
 	"io"
 	"path"
-	"sort"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -96,9 +96,7 @@ func (t *Tree) Nodes() []*Node {
 	for _, n := range t.nodes {
 		list = append(list, n)
 	}
-	sort.Slice(list, func(i, j int) bool {
-		return before(list[i].Path, list[j].Path)
-	})
+	slices.SortFunc(list, func(a, b *Node) int { return order(a.Path, b.Path) })
 	first := map[string]string{}
 	for i, n := range list {
 		if n.Group == "" {
@@ -125,7 +123,7 @@ func (t *Tree) Under(dir string) []string {
 			list = append(list, p)
 		}
 	}
-	sort.Strings(list)
+	slices.SortFunc(list, order)
 	return list
 }
 

@@ -116,13 +116,14 @@ func TestIndexesTellWhatTheOverlayShows(t *testing.T) {
 			for level := range 4 {
 				tree := layer.Merge(stack...)
 				upper, scratch := folder(t), t.TempDir()
-				require.NoError(t, upper.Root(tree))
+				u := &layer.Upper{Folder: upper, Lower: tree, Below: func(n *layer.Node) string { return filepath.Join(dirs[n.Layer], n.Path) }, Epoch: 1767225600}
+				require.NoError(t, u.Prepare(t.Context()))
 				t.Cleanup(func() { require.NoError(t, layer.RemoveAll(scratch)) })
 				see := &seen{step: 1}
 				stage := machine.Stage{Name: "s", Layers: dirs, Upper: upper.Dir, Scratch: scratch, Timeout: time.Minute, Steps: []machine.Step{
 					{Name: "change", Script: &machine.Script{Content: []byte(operations(r, 40))}}, {Name: "list", Script: &machine.Script{Content: []byte(listing)}}}}
 				require.NoError(t, machine.Sandbox{IDs: ids}.Run(t.Context(), stage, see))
-				y, err := layer.Scan(t.Context(), upper.Dir, tree, owners(), 1767225600)
+				y, err := u.Scan(t.Context())
 				require.NoError(t, err)
 				stack, dirs = append(stack, y), append(dirs, upper.Dir)
 				got := described(layer.Merge(stack...))

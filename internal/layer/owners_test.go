@@ -9,14 +9,24 @@ import (
 
 func TestOwnersShiftBothWays(t *testing.T) {
 	o := Owners{First: 100000, Count: 65536}
-	for tree, disk := range map[uint32]uint32{0: 100000, 1000: 101000, 65535: 165535} {
+	for tree, disk := range map[uint32]uint32{0: 100000, 1000: 101000, 65534: 165534} {
 		got, ok := o.Disk(tree)
 		require.True(t, ok)
 		require.Equal(t, disk, got)
 		require.Equal(t, tree, o.Tree(disk))
 	}
-	_, ok := o.Disk(65536)
+	for _, id := range []uint32{65535, 65536, 70000} { // one id on disk stands for all of them
+		disk, ok := o.Disk(id)
+		require.False(t, ok)
+		require.Equal(t, uint32(165535), disk)
+		require.Equal(t, id, o.Was(disk, id))
+	}
+	require.Equal(t, uint32(0), o.Was(100000, 70000), "given to root")
+	alone := Owners{First: 7, Count: 1}
+	disk, ok := alone.Disk(42)
 	require.False(t, ok)
+	require.Equal(t, uint32(42), alone.Was(disk, 42))
+	require.Equal(t, uint32(0), alone.Tree(disk))
 	require.Equal(t, uint32(65534), o.Tree(0), "an owner from outside belongs to nobody in the tree")
 	require.Equal(t, uint32(65534), o.Tree(165536))
 }
@@ -35,12 +45,12 @@ func TestCapabilitiesAreBoundAndFreedAgain(t *testing.T) {
 
 func TestACLsShiftOnlyNamedIDs(t *testing.T) {
 	acl := []byte{2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 4, 0, 10, 0, 0, 0, 8, 0, 4, 0, 20, 0, 0, 0, 32, 0, 0, 0, 255, 255, 255, 255}
-	shifted := shiftACL(acl, func(id uint32) uint32 { return id + 100 })
+	shifted := shiftACL(acl, func(_ uint16, id uint32) uint32 { return id + 100 })
 	require.Equal(t, byte(110), shifted[16])
 	require.Equal(t, byte(120), shifted[24])
 	require.Equal(t, acl[:12], shifted[:12])
 	require.Equal(t, acl[28:], shifted[28:])
-	require.Equal(t, acl, shiftACL(shifted, func(id uint32) uint32 { return id - 100 }))
+	require.Equal(t, acl, shiftACL(shifted, func(_ uint16, id uint32) uint32 { return id - 100 }))
 	require.Equal(t, byte(10), acl[16], "the original stays")
 }
 

@@ -14,10 +14,13 @@ type Files struct {
 	Tree   *Tree    // what they come to
 }
 
-// Open opens the file of a node.
-func (f *Files) Open(n *Node) (*os.File, error) {
-	return os.Open(filepath.Join(f.Store.TreeDir(f.Layers[n.Layer]), n.Path))
+// Path is where the file of a node lies.
+func (f *Files) Path(n *Node) string {
+	return filepath.Join(f.Store.TreeDir(f.Layers[n.Layer]), n.Path)
 }
+
+// Open opens the file of a node.
+func (f *Files) Open(n *Node) (*os.File, error) { return os.Open(f.Path(n)) }
 
 // Read is a file's content, through links inside the tree; nil if it is not there or cannot be read.
 func (f *Files) Read(name string) []byte {

@@ -1,41 +1,36 @@
 package layer
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path"
 	"path/filepath"
-	"strconv"
-	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
 
-// Attributes that carry what the folder cannot hold itself. They stay on the file when the
-// overlay copies it, and never appear in an index.
-const (
-	standInNode  = "user.zygos.node"  // "char MAJOR MINOR MODE", on an empty file in place of a device
-	standInOwner = "user.zygos.owner" // "UID GID", where only one id can be held
-	overlayMarks = "user.overlay."    // the kernel's own notes on an overlay's upper folder
-	opaqueMark   = overlayMarks + "opaque"
-)
-
-// Scan reads the folder that an overlay wrote on top of lower and returns the layer's index.
-// It leaves the folder in step with the index: what is the same as below is removed, and no
-// time is later than epoch (seconds since 1970).
-func Scan(ctx context.Context, dir string, lower *Tree, owners Owners, epoch int64) (Index, error) {
-	s := scanner{ctx: ctx, dir: dir, lower: lower, owners: owners, epoch: epoch, seen: map[inode]int{}}
+// Scan reads what a stage left in the folder and returns the layer's index. It leaves the folder in
+// step with the index: what is the same as below is removed, and times that the stage's clock set
+// are the epoch.
+func (u *Upper) Scan(ctx context.Context) (Index, error) {
+	s := scanner{Upper: u, ctx: ctx, origins: origins{upper: u}, files: map[inode]*file{}}
+	u.ended = time.Now().Unix()
 	root, err := s.read(".")
-	if err != nil {
-		return nil, fmt.Errorf("read layer: %w", err)
+	if err == nil {
+		err = s.walk(root, false)
 	}
-	if _, err := s.folder(root, false); err != nil {
+	if err == nil {
+		err = s.judge()
+	}
+	if err == nil {
+		_, err = s.folder(root)
+	}
+	if err != nil {
 		return nil, fmt.Errorf("read layer: %w", err)
 	}
 	s.index.Sort()
@@ -46,100 +41,162 @@ func Scan(ctx context.Context, dir string, lower *Tree, owners Owners, epoch int
 type inode struct{ dev, ino uint64 }
 
 type scanner struct {
-	ctx    context.Context
-	dir    string
-	lower  *Tree
-	owners Owners
-	epoch  int64
-	index  Index
-	seen   map[inode]int // files with several names: position in index of the first met
-	buf    []byte
+	*Upper
+	ctx     context.Context
+	origins origins
+	files   map[inode]*file
+	index   Index
+	buf     []byte
 }
 
-// found is an entry and what only the scan needs to know of it.
+// found is a name in the folder and what only the scan needs to know of it.
 type found struct {
 	Entry
-	id    inode
-	links uint64
+	id       inode
+	links    uint32
+	modified int64 // as the disk has it
+	changed  unix.StatxTimestamp
+	origin   string // the file below that it was copied from
+	was      *Node  // the same, where more is known of it than the disk holds
+	below    *Node  // what the layers below show at its path, nil if a folder hides it
+	children []*found
+	file     *file
 }
 
-// below is what the layers below show at a path; hidden says that an opaque folder covers it.
-func (s *scanner) below(p string, hidden bool) *Node {
-	if hidden {
-		return nil
-	}
-	return s.lower.Lookup(p)
+// file is a regular file with all its names in the folder.
+type file struct {
+	names []*found
+	same  bool // as below, under these names and perhaps others
 }
 
-// folder handles a folder's content, then the folder itself, and says whether anything stayed.
-func (s *scanner) folder(f *found, hidden bool) (bool, error) {
+// walk reads a folder with all that is in it. hidden says that an opaque folder covers what is below.
+func (s *scanner) walk(f *found, hidden bool) error {
 	if err := s.ctx.Err(); err != nil {
-		return false, err
+		return err
 	}
-	full := filepath.Join(s.dir, f.Path)
-	names, err := os.ReadDir(full)
+	names, err := os.ReadDir(filepath.Join(s.Dir, f.Path))
 	if err != nil {
-		return false, err
+		return err
 	}
-	kept := false
+	if !hidden {
+		f.below = s.Lower.Lookup(f.Path)
+	}
+	s.complete(f)
+	hidden = hidden || f.Opaque
 	for _, name := range names {
 		child, err := s.read(path.Join(f.Path, name.Name()))
 		if err != nil {
-			return false, err
+			return err
 		}
 		if child == nil {
 			continue
 		}
-		stays := false
+		f.children = append(f.children, child)
 		if child.Kind == Dir {
-			stays, err = s.folder(child, hidden || f.Opaque)
-		} else {
-			stays, err = s.leaf(child, hidden || f.Opaque)
+			if err := s.walk(child, hidden); err != nil {
+				return err
+			}
+			continue
+		}
+		if !hidden {
+			child.below = s.Lower.Lookup(child.Path)
+		}
+		if child.Kind == Whiteout {
+			continue
+		}
+		s.complete(child)
+		if child.Kind == File {
+			if s.files[child.id] == nil {
+				s.files[child.id] = &file{}
+			}
+			child.file = s.files[child.id]
+			child.file.names = append(child.file.names, child)
+		}
+	}
+	return nil
+}
+
+// judge finds out which files are as they were below. Of several names, all must be names of one
+// file there: those of its names that are missing were removed or replaced one by one.
+func (s *scanner) judge() error {
+	for id, file := range s.files {
+		first := file.names[0]
+		linked, prepared := s.linked[id.ino]
+		prepared = prepared && (first.origin != "" || !s.origins.telling())
+		if prepared && linked == first.changed {
+			file.same = true // nobody touched it
+			continue
+		}
+		if err := s.digest(filepath.Join(s.Dir, first.Path), first); err != nil {
+			return err
+		}
+		file.same = true
+		for _, f := range file.names {
+			f.Size, f.Digest, f.Data = first.Size, first.Digest, first.Data
+			file.same = file.same && s.unchanged(f) && s.grouped[f.below.Group] == prepared && (len(file.names) == 1 || prepared && f.below.Group == first.below.Group)
+		}
+	}
+	return nil
+}
+
+// unchanged says whether an entry is what the layers below have: a time that the stage's clock set
+// does not count by itself.
+func (s *scanner) unchanged(f *found) bool {
+	if f.below == nil || !sameState(&f.Entry, &f.below.Entry) {
+		return false
+	}
+	return s.clock(f.modified) || f.modified == f.below.MTime || s.onDisk(f.below) == f.modified
+}
+
+// onDisk is the time of a file below as the disk holds it.
+func (s *scanner) onDisk(n *Node) int64 {
+	var st unix.Stat_t
+	if unix.Lstat(s.Below(n), &st) != nil {
+		return n.MTime
+	}
+	return st.Mtim.Sec
+}
+
+// folder handles what a folder holds, then the folder itself, and says whether anything stayed.
+func (s *scanner) folder(f *found) (stayed bool, err error) {
+	for _, child := range f.children {
+		stays := true
+		switch {
+		case child.Kind == Dir:
+			stays, err = s.folder(child)
+		case child.Kind == Whiteout:
+			s.index = append(s.index, child.Entry)
+		default:
+			stays, err = s.leaf(child)
 		}
 		if err != nil {
 			return false, err
 		}
-		kept = kept || stays
+		stayed = stayed || stays
 	}
-	below := s.below(f.Path, hidden)
-	if !kept && !f.Opaque && below != nil && sameState(&f.Entry, &below.Entry) {
+	full := filepath.Join(s.Dir, f.Path)
+	same := s.unchanged(f) && !f.Opaque
+	if !stayed && same {
 		if f.Path != "." {
 			return false, unix.Rmdir(full)
 		}
 		return false, nil
 	}
-	// A folder whose own state did not change keeps its time: it is here only for what it holds.
-	if below != nil && sameState(&f.Entry, &below.Entry) && !f.Opaque {
-		f.MTime = min(f.MTime, max(below.MTime, 0))
+	if same { // it is here only for what it holds, and keeps its time
+		f.MTime = f.below.MTime
 	}
 	s.index = append(s.index, f.Entry)
 	return true, setTime(full, f.MTime)
 }
 
 // leaf handles anything but a folder and says whether it stayed.
-func (s *scanner) leaf(f *found, hidden bool) (bool, error) {
-	full := filepath.Join(s.dir, f.Path)
-	if f.Kind == Whiteout {
-		s.index = append(s.index, f.Entry)
-		return true, nil
-	}
-	if f.Kind == File {
-		if first, ok := s.seen[f.id]; ok && f.links > 1 {
-			e := s.index[first]
-			e.Path, e.Same = f.Path, s.index[first].Path
-			s.index = append(s.index, e)
-			return true, nil
-		}
-		if err := s.digest(full, f); err != nil {
-			return false, err
-		}
-	}
-	below := s.below(f.Path, hidden)
-	if below != nil && f.links == 1 && below.Group == "" && sameState(&f.Entry, &below.Entry) {
+func (s *scanner) leaf(f *found) (stays bool, err error) {
+	full := filepath.Join(s.Dir, f.Path)
+	if f.Kind == File && f.file.same || f.Kind != File && s.unchanged(f) {
 		return false, unix.Unlink(full)
 	}
-	if f.links > 1 {
-		s.seen[f.id] = len(s.index)
+	if f.Kind == File && f != f.file.names[0] {
+		f.Same = f.file.names[0].Path
 	}
 	s.index = append(s.index, f.Entry)
 	return true, setTime(full, f.MTime)
@@ -147,19 +204,18 @@ func (s *scanner) leaf(f *found, hidden bool) (bool, error) {
 
 // read describes one name of the folder, nil for what an image does not hold (sockets).
 func (s *scanner) read(rel string) (*found, error) {
-	full := filepath.Join(s.dir, rel)
-	var st unix.Stat_t
-	if err := unix.Lstat(full, &st); err != nil {
+	full := filepath.Join(s.Dir, rel)
+	var st unix.Statx_t
+	if err := unix.Statx(unix.AT_FDCWD, full, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_BASIC_STATS, &st); err != nil {
 		return nil, &os.PathError{Op: "look at", Path: full, Err: err}
 	}
-	f := &found{id: inode{uint64(st.Dev), st.Ino}, links: uint64(st.Nlink)}
-	f.Entry = Entry{Path: rel, Mode: st.Mode & 0o7777, UID: s.owners.Tree(st.Uid), GID: s.owners.Tree(st.Gid),
-		MTime: max(0, min(st.Mtim.Sec, s.epoch))}
+	f := &found{id: inode{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino}, links: st.Nlink, modified: st.Mtime.Sec, changed: st.Ctime}
+	f.Entry = Entry{Path: rel, Mode: uint32(st.Mode) & 0o7777, UID: st.Uid, GID: st.Gid, MTime: st.Mtime.Sec}
 	switch st.Mode & unix.S_IFMT {
 	case unix.S_IFDIR:
 		f.Kind = Dir
 	case unix.S_IFREG:
-		f.Kind, f.Size = File, st.Size
+		f.Kind, f.Size = File, int64(st.Size)
 	case unix.S_IFLNK:
 		f.Kind, f.Mode = Symlink, 0o777
 		target, err := os.Readlink(full)
@@ -169,62 +225,16 @@ func (s *scanner) read(rel string) (*found, error) {
 		f.Link = target
 	case unix.S_IFIFO:
 		f.Kind = Fifo
-	case unix.S_IFCHR, unix.S_IFBLK:
-		f.Kind = Char
-		if st.Mode&unix.S_IFMT == unix.S_IFBLK {
-			f.Kind = Block
-		}
-		f.Major, f.Minor = unix.Major(st.Rdev), unix.Minor(st.Rdev)
-		if f.Kind == Char && st.Rdev == 0 {
+	case unix.S_IFCHR:
+		if st.Rdev_major == 0 && st.Rdev_minor == 0 {
 			f.Entry = Entry{Path: rel, Kind: Whiteout}
 			return f, nil
 		}
+		return nil, fmt.Errorf("%s is a device, which no stage can make", rel)
 	default:
 		return nil, nil
 	}
 	return f, s.attributes(full, f)
-}
-
-// attributes reads extended attributes and applies those with which Zygos stands in for something.
-func (s *scanner) attributes(full string, f *found) error {
-	names, err := listXattrs(full)
-	if err != nil {
-		return err
-	}
-	for _, name := range names {
-		value, err := getXattr(full, name)
-		if err != nil {
-			return err
-		}
-		switch {
-		case name == opaqueMark:
-			f.Opaque = f.Kind == Dir && string(value) == "y"
-			continue
-		case name == standInNode && f.Kind == File:
-			var kind string
-			if _, err := fmt.Sscanf(string(value), "%s %d %d %o", &kind, &f.Major, &f.Minor, &f.Mode); err == nil &&
-				(Kind(kind) == Char || Kind(kind) == Block) {
-				f.Kind, f.Size = Kind(kind), 0
-			}
-			continue
-		case name == standInOwner:
-			_, _ = fmt.Sscanf(string(value), "%d %d", &f.UID, &f.GID) // a note that is no owner is none
-			continue
-		case strings.HasPrefix(name, overlayMarks):
-			continue
-		case name == "security.capability":
-			value = plainCapability(value)
-		case strings.HasPrefix(name, "system.posix_acl_"):
-			value = shiftACL(value, s.owners.Tree)
-		case strings.HasPrefix(name, "security.selinux"), strings.HasPrefix(name, "system."), strings.HasPrefix(name, "trusted."):
-			continue // the host's, not the image's
-		}
-		if f.Xattrs == nil {
-			f.Xattrs = map[string][]byte{}
-		}
-		f.Xattrs[name] = value
-	}
-	return nil
 }
 
 func (s *scanner) digest(full string, f *found) error {
@@ -281,39 +291,4 @@ func setTime(full string, seconds int64) error {
 		return &os.PathError{Op: "set time of", Path: full, Err: err}
 	}
 	return nil
-}
-
-func listXattrs(full string) ([]string, error) {
-	var small [512]byte
-	buf := small[:]
-	for {
-		n, err := unix.Llistxattr(full, buf)
-		if err == nil {
-			if n == 0 {
-				return nil, nil
-			}
-			return strings.Split(string(bytes.TrimSuffix(buf[:n], []byte{0})), "\x00"), nil
-		}
-		if errors.Is(err, unix.ENOTSUP) {
-			return nil, nil
-		}
-		if !errors.Is(err, unix.ERANGE) || len(buf) > 1<<20 {
-			return nil, &os.PathError{Op: "list attributes of", Path: full, Err: err}
-		}
-		buf = make([]byte, len(buf)*8)
-	}
-}
-
-func getXattr(full, name string) ([]byte, error) {
-	buf := make([]byte, 256)
-	for {
-		n, err := unix.Lgetxattr(full, name, buf)
-		if err == nil {
-			return buf[:n:n], nil
-		}
-		if !errors.Is(err, unix.ERANGE) || len(buf) > 1<<20 {
-			return nil, &os.PathError{Op: "read attribute " + strconv.Quote(name) + " of", Path: full, Err: err}
-		}
-		buf = make([]byte, len(buf)*8)
-	}
 }

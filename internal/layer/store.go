@@ -142,10 +142,9 @@ func (s *Store) Commit(dir string, x Index) (string, error) {
 	return digest, nil
 }
 
-// Find returns the snapshot with a key, nil if there is none whose layer is whole.
-func (s *Store) Find(key string) *Snapshot {
-	name := filepath.Join(s.Dir, "keys", key+".json")
-	text, err := os.ReadFile(name)
+// Peek returns the snapshot with a key as it is, nil if there is none. It checks and changes nothing.
+func (s *Store) Peek(key string) *Snapshot {
+	text, err := os.ReadFile(s.keyFile(key))
 	if err != nil {
 		return nil
 	}
@@ -153,29 +152,41 @@ func (s *Store) Find(key string) *Snapshot {
 	if json.Unmarshal(text, &snap) != nil || !s.Has(snap.Layer) {
 		return nil
 	}
-	if snap.Boot != bootID() && s.Check {
-		if s.Verify(snap.Layer) != nil {
-			s.drop(name, snap.Layer)
-			return nil
-		}
-		_ = s.Remember(snap) // only saves the next check
-	}
 	return &snap
 }
 
+// Find returns the snapshot with a key, nil if there is none whose layer is whole, or if ctx ends
+// while it is checked.
+func (s *Store) Find(ctx context.Context, key string) *Snapshot {
+	snap := s.Peek(key)
+	if snap == nil || snap.Boot == bootID() || !s.Check {
+		return snap
+	}
+	if s.Verify(ctx, snap.Layer) != nil {
+		if ctx.Err() == nil {
+			s.Forget(snap)
+		}
+		return nil
+	}
+	_ = s.Remember(*snap) // only saves the next check
+	return snap
+}
+
+func (s *Store) keyFile(key string) string { return filepath.Join(s.Dir, "keys", key+".json") }
+
 const gone = ".gone" // ends the names of what is being removed
 
-// drop removes a damaged layer and its snapshot, so that it is made anew. What cannot be removed
-// is found damaged again.
-func (s *Store) drop(name, digest string) {
-	_ = os.Remove(name)
-	away := filepath.Join(s.Dir, digest+gone)
-	if os.Rename(filepath.Join(s.Dir, digest), away) == nil {
+// Forget removes a snapshot and its layer, so that it is made anew. What cannot be removed is found
+// again by whoever looks for it.
+func (s *Store) Forget(snap *Snapshot) {
+	_ = os.Remove(s.keyFile(snap.Key))
+	away := filepath.Join(s.Dir, snap.Layer+gone)
+	if os.Rename(filepath.Join(s.Dir, snap.Layer), away) == nil {
 		_ = RemoveAll(away)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	delete(s.indexes, digest)
+	delete(s.indexes, snap.Layer)
 }
 
 // Sync makes everything in the store safe on disk.
@@ -194,7 +205,7 @@ func (s *Store) Remember(snap Snapshot) error {
 	if err != nil {
 		return err
 	}
-	name := filepath.Join(s.Dir, "keys", snap.Key+".json")
+	name := s.keyFile(snap.Key)
 	part, err := os.CreateTemp(filepath.Dir(name), "new-")
 	if err != nil {
 		return err
@@ -210,7 +221,7 @@ func (s *Store) Remember(snap Snapshot) error {
 }
 
 // Verify checks a layer's folder against its index, sizes and content of every file.
-func (s *Store) Verify(digest string) error {
+func (s *Store) Verify(ctx context.Context, digest string) error {
 	x, err := s.Index(digest)
 	if err != nil {
 		return err
@@ -218,18 +229,18 @@ func (s *Store) Verify(digest string) error {
 	if got := x.Digest(); got != digest {
 		return fmt.Errorf("layer %.12s: its index has the digest %.12s", digest, got)
 	}
-	sc := scanner{ctx: context.Background(), dir: s.TreeDir(digest)}
+	sc := scanner{ctx: ctx, Upper: &Upper{Folder: Folder{Dir: s.TreeDir(digest)}}}
 	for i := range x {
 		e := &x[i]
 		if e.Kind == File && e.Same == "" {
 			f := found{Entry: Entry{Path: e.Path}}
-			if err := sc.digest(filepath.Join(sc.dir, e.Path), &f); err != nil {
+			if err := sc.digest(filepath.Join(sc.Dir, e.Path), &f); err != nil {
 				return err
 			}
 			if f.Digest != e.Digest {
 				return fmt.Errorf("layer %.12s: %s is damaged", digest, e.Path)
 			}
-		} else if _, err := os.Lstat(filepath.Join(sc.dir, e.Path)); err != nil {
+		} else if _, err := os.Lstat(filepath.Join(sc.Dir, e.Path)); err != nil {
 			return err
 		}
 	}
@@ -244,7 +255,7 @@ func touch(name string) bool {
 // Touch notes that the snapshot with a key is used, and says whether it is still there. From then
 // on it is not thrown away as long as the build runs that uses it.
 func (s *Store) Touch(key string) bool {
-	name := filepath.Join(s.Dir, "keys", key+".json")
+	name := s.keyFile(key)
 	if !touch(name) {
 		return false
 	}

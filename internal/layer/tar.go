@@ -2,6 +2,7 @@ package layer
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -67,7 +68,7 @@ func (t *TarWriter) Add(ctx context.Context, n *Node, full string) error {
 		}
 		return t.copy(ctx, file, n, []Segment{{0, n.Size}})
 	}
-	table := sparseMap(n.Data)
+	table := sparseMap(n.Data, n.Size)
 	stored := int64(len(table))
 	for _, s := range n.Data {
 		stored += s.Length
@@ -106,8 +107,12 @@ func (t *TarWriter) pad(size int64) error {
 }
 
 // sparseMap is the list of segments in front of a sparse member's data: decimal numbers, one a
-// line, first their count, padded to a block.
-func sparseMap(segments []Segment) []byte {
+// line, first their count, padded to a block. The last one ends where the file does: an empty one, if
+// the file ends in a hole.
+func sparseMap(segments []Segment, size int64) []byte {
+	if n := len(segments); n == 0 || segments[n-1].Offset+segments[n-1].Length < size {
+		segments = append(segments[:n:n], Segment{size, 0})
+	}
 	var b strings.Builder
 	fmt.Fprintf(&b, "%d\n", len(segments))
 	for _, s := range segments {
@@ -135,9 +140,10 @@ func (t *TarWriter) header(n *Node, sparse []byte, stored int64) error {
 		kind, link, stored = '1', "./"+n.Same, 0
 	}
 	records := map[string]string{}
-	for attribute, value := range n.Xattrs {
-		if n.Same == "" {
-			records["SCHILY.xattr."+attribute] = string(value)
+	if n.Same == "" {
+		for attribute, value := range n.Xattrs {
+			key, text := attributeRecord(attribute, value)
+			records[key] = text
 		}
 	}
 	if sparse != nil {
@@ -153,7 +159,7 @@ func (t *TarWriter) header(n *Node, sparse []byte, stored int64) error {
 		copy(h[at:at+width], value)
 	}
 	number := func(at, width int, key string, value, most int64) {
-		if value > most {
+		if value > most || value < 0 {
 			records[key] = strconv.FormatInt(value, 10)
 			value = 0
 		}
@@ -175,6 +181,26 @@ func (t *TarWriter) header(n *Node, sparse []byte, stored int64) error {
 		return err
 	}
 	return t.block(h)
+}
+
+// escapes are how GNU tar writes the name of an attribute, since a record's key ends at the first '='.
+var escapes, unescapes = strings.NewReplacer("%", "%25", "=", "%3D"), strings.NewReplacer("%25", "%", "%3D", "=")
+
+const attributeKey = "SCHILY.xattr."
+
+// attributeRecord is an extended attribute as a record of a pax header; an ACL comes in words, which
+// more programs read.
+func attributeRecord(name string, value []byte) (key, text string) {
+	for key, attribute := range aclRecords {
+		if attribute != name {
+			continue
+		}
+		text := aclText(value)
+		if again, err := parseACL(text, func(bool, string) (uint32, bool) { return 0, false }); err == nil && bytes.Equal(again, value) {
+			return key, text
+		}
+	}
+	return attributeKey + escapes.Replace(name), string(value)
 }
 
 // extended writes a pax extended header (type x) with the records, if there are any.

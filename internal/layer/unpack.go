@@ -2,6 +2,7 @@ package layer
 
 import (
 	"archive/tar"
+	"bufio"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -9,7 +10,9 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"os"
 	"path"
+	"strconv"
 	"strings"
 )
 
@@ -60,6 +63,9 @@ func Unpack(ctx context.Context, r io.Reader, folder Folder, limits Limits) (Ind
 	if len(u.index) == 1 {
 		return nil, errors.New("the archive is empty")
 	}
+	if err := u.giveACLs(); err != nil {
+		return nil, err
+	}
 	for i := range u.index {
 		if e := &u.index[i]; e.Kind == Dir {
 			if err := folder.dress(path.Join(folder.Dir, e.Path), e); err != nil {
@@ -79,7 +85,11 @@ type unpacker struct {
 	index  Index
 	at     map[string]int // path -> position in index
 	bytes  int64
+	acls   []aclOf
 }
+
+// aclOf is an ACL in words: the names in it may be those of accounts that come later in the archive.
+type aclOf struct{ path, attribute, text string }
 
 func (u *unpacker) add(e Entry) {
 	u.at[e.Path] = len(u.index)
@@ -97,16 +107,20 @@ func (u *unpacker) entry(h *tar.Header, content io.Reader) error {
 	if len(u.index) > u.limits.Entries {
 		return refuse("is one too many: the limit is %d names", u.limits.Entries)
 	}
-	e := Entry{Path: name, Mode: uint32(h.Mode) & 0o7777, UID: uint32(h.Uid), GID: uint32(h.Gid), MTime: max(0, h.ModTime.Unix())}
+	e := Entry{Path: name, Mode: uint32(h.Mode) & 0o7777, UID: uint32(h.Uid), GID: uint32(h.Gid), MTime: h.ModTime.Unix()}
 	if h.Uid < 0 || h.Gid < 0 || h.Uid > math.MaxUint32-1 || h.Gid > math.MaxUint32-1 {
 		return refuse("has an owner %d:%d that no system holds", h.Uid, h.Gid)
 	}
 	for key, value := range h.PAXRecords {
-		if attribute, ok := strings.CutPrefix(key, "SCHILY.xattr."); ok && keepXattr(attribute) {
-			if e.Xattrs == nil {
-				e.Xattrs = map[string][]byte{}
+		if attribute, ok := strings.CutPrefix(key, attributeKey); ok {
+			if attribute = unescapes.Replace(attribute); keepXattr(attribute) {
+				e.setXattr(attribute, []byte(value))
 			}
-			e.Xattrs[attribute] = []byte(value)
+		} else if attribute := aclRecords[key]; attribute != "" && h.Typeflag != tar.TypeLink {
+			u.acls = append(u.acls, aclOf{name, attribute, value})
+			if e.Xattrs == nil {
+				e.Xattrs = map[string][]byte{} // which further names share
+			}
 		}
 	}
 	switch h.Typeflag {
@@ -124,6 +138,9 @@ func (u *unpacker) entry(h *tar.Header, content io.Reader) error {
 		e.Kind = Char
 		if h.Typeflag == tar.TypeBlock {
 			e.Kind = Block
+		}
+		if h.Devmajor < 0 || h.Devmajor > mostMajor || h.Devminor < 0 || h.Devminor > mostMinor {
+			return refuse("is the device %d:%d, and Linux has none beyond %d:%d", h.Devmajor, h.Devminor, mostMajor, mostMinor)
 		}
 		e.Major, e.Minor = uint32(h.Devmajor), uint32(h.Devminor)
 		if !strings.HasPrefix(name, "dev/") {
@@ -196,7 +213,7 @@ func (u *unpacker) hardlink(h *tar.Header, name string) error {
 		return &HostileError{h.Name, fmt.Sprintf("is a hard link to %q, which leaves the root", h.Linkname)}
 	}
 	i, ok := u.at[target]
-	if !ok || u.index[i].Kind == Dir || u.index[i].Kind == Symlink {
+	if !ok || u.index[i].Kind == Dir {
 		return &HostileError{h.Name, fmt.Sprintf("is a hard link to %q, which is no file before it in the archive", h.Linkname)}
 	}
 	e := u.index[i]
@@ -205,7 +222,7 @@ func (u *unpacker) hardlink(h *tar.Header, name string) error {
 	}
 	e.Path = name
 	if e.Kind != File {
-		e.Same = "" // a second name for a device or pipe is a second device or pipe
+		e.Same = "" // a second name for a link, device or pipe is a second one
 	}
 	return u.write(&e, nil)
 }
@@ -279,8 +296,70 @@ func (c *counter) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// Numbers of devices (Linux, include/linux/kdev_t.h: 12 and 20 bits).
+const (
+	mostMajor = 1<<12 - 1
+	mostMinor = 1<<20 - 1
+)
+
 // keepXattr says whether an attribute belongs to the image rather than to the host it came from.
 func keepXattr(name string) bool {
-	return !strings.HasPrefix(name, overlayMarks) && !strings.HasPrefix(name, "trusted.overlay.") && name != "security.selinux" &&
-		name != standInNode && name != standInOwner
+	return !strings.HasPrefix(name, overlayMarks) && !strings.HasPrefix(name, "trusted.overlay.") && name != "security.selinux"
+}
+
+// giveACLs gives files the ACLs that came in words, now that all accounts are known.
+func (u *unpacker) giveACLs() error {
+	var accounts [2]map[string]uint32 // users, groups
+	find := func(group bool, name string) (uint32, bool) {
+		which, file := 0, "etc/passwd"
+		if group {
+			which, file = 1, "etc/group"
+		}
+		if accounts[which] == nil {
+			accounts[which] = u.accounts(file)
+		}
+		id, ok := accounts[which][name]
+		return id, ok
+	}
+	for _, acl := range u.acls {
+		value, err := parseACL(acl.text, find)
+		if err != nil {
+			return &HostileError{acl.path, "cannot be used: " + err.Error()}
+		}
+		e := &u.index[u.at[acl.path]]
+		if len(value) == 4 || e.Xattrs[acl.attribute] != nil { // empty, or given as an attribute
+			continue
+		}
+		e.setXattr(acl.attribute, value)
+		full := path.Join(u.folder.Dir, e.Path)
+		if e.Kind == Dir { // dressed later
+			continue
+		}
+		if err := errors.Join(u.folder.dress(full, e), setTime(full, e.MTime)); err != nil {
+			return fmt.Errorf("write %s: %w", e.Path, err)
+		}
+	}
+	return nil
+}
+
+// accounts reads the ids of a file like passwd(5) or group(5) that was unpacked.
+func (u *unpacker) accounts(name string) map[string]uint32 {
+	ids := map[string]uint32{}
+	i, ok := u.at[name]
+	if !ok || u.index[i].Kind != File {
+		return ids
+	}
+	f, err := os.Open(path.Join(u.folder.Dir, name))
+	if err != nil {
+		return ids
+	}
+	defer f.Close()
+	for in := bufio.NewScanner(f); in.Scan(); {
+		if part := strings.Split(in.Text(), ":"); len(part) > 2 {
+			if id, err := strconv.ParseUint(part[2], 10, 32); err == nil {
+				ids[part[0]] = uint32(id)
+			}
+		}
+	}
+	return ids
 }

@@ -5,7 +5,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"golang.org/x/sys/unix"
 )
@@ -70,26 +69,18 @@ func (w Folder) create(full string, e *Entry, content io.Reader) error {
 // dress sets owner, mode and attributes, in the order in which the kernel keeps them:
 // a change of owner clears set-id bits and capabilities.
 func (w Folder) dress(full string, e *Entry) error {
-	uid, uok := w.Owners.Disk(e.UID)
-	gid, gok := w.Owners.Disk(e.GID)
+	uid, _ := w.Owners.Disk(e.UID)
+	gid, _ := w.Owners.Disk(e.GID)
 	if err := unix.Lchown(full, int(uid), int(gid)); err != nil {
 		return fmt.Errorf("set owner: %w", err)
 	}
 	if e.Kind == Symlink {
 		return nil
 	}
-	// While an attribute is set the file must be writable for its owner, whatever its mode.
-	if !uok || !gok {
-		if err := unix.Lsetxattr(full, standInOwner, fmt.Appendf(nil, "%d %d", e.UID, e.GID), 0); err != nil && e.Kind != Fifo {
-			return fmt.Errorf("note the owner: %w", err)
-		}
-	}
 	if e.IsDevice() {
-		if err := unix.Lsetxattr(full, standInNode, fmt.Appendf(nil, "%s %d %d %o", e.Kind, e.Major, e.Minor, e.Mode), 0); err != nil {
-			return fmt.Errorf("note the device: %w", err)
-		}
-		return unix.Chmod(full, 0)
+		return unix.Chmod(full, 0) // an empty file that nobody opens stands in its place
 	}
+	// While an attribute is set the file must be writable for its owner, whatever its mode.
 	if e.Opaque {
 		if err := unix.Lsetxattr(full, opaqueMark, []byte("y"), 0); err != nil {
 			return fmt.Errorf("mark opaque: %w", err)
@@ -103,22 +94,23 @@ func (w Folder) dress(full string, e *Entry) error {
 	return unix.Chmod(full, e.Mode)
 }
 
+// setXattr sets an attribute, unless the folder cannot hold it: then it stands in the index.
 func (w Folder) setXattr(full, name string, value []byte) error {
-	root, _ := w.Owners.Disk(0)
-	switch {
-	case name == "security.capability":
+	switch root, _ := w.Owners.Disk(0); name {
+	case capability:
 		value = boundCapability(value, root)
-	case strings.HasPrefix(name, "system.posix_acl_"):
-		value = shiftACL(value, func(id uint32) uint32 { d, _ := w.Owners.Disk(id); return d })
+	case accessACL, defaultACL:
+		var held bool
+		if value, held = w.Owners.diskACL(value); !held && w.Owners.Count == 1 {
+			return nil // it would speak of root
+		}
 	}
-	err := unix.Lsetxattr(full, name, value, 0)
-	if err == unix.EPERM || err == unix.ENOTSUP || err == unix.EINVAL {
-		return nil // the folder cannot hold it; it stands in the index
-	}
-	if err != nil {
+	switch err := unix.Lsetxattr(full, name, value, 0); err {
+	case nil, unix.EPERM, unix.ENOTSUP, unix.EINVAL, unix.ENOSPC, unix.E2BIG, unix.ERANGE: // for want of room: a full disk is met again
+		return nil
+	default:
 		return fmt.Errorf("set attribute %s: %w", name, err)
 	}
-	return nil
 }
 
 // Finish sets the times of the index's folders, deepest last names first.
@@ -166,16 +158,4 @@ func copySparse(file *os.File, content io.Reader, size int64) error {
 		return file.Truncate(size)
 	}
 	return nil
-}
-
-// Root gives an overlay's empty upper folder the look of the tree's root, which it will stand for.
-func (w Folder) Root(lower *Tree) error {
-	e := &Entry{Path: ".", Kind: Dir, Mode: 0o755}
-	if n := lower.Lookup("."); n != nil {
-		e = &n.Entry
-	}
-	if err := w.dress(w.Dir, e); err != nil {
-		return fmt.Errorf("prepare the root: %w", err)
-	}
-	return setTime(w.Dir, e.MTime)
 }

@@ -32,6 +32,7 @@ type host struct {
 	PID      int    // process of the tests
 	Port     int    // of a listener on the host's loopback
 	Abstract string // name of a listening socket without a file
+	Open     []int  // descriptors of whoever builds: a file only for them, the host's root
 }
 
 var errNothing = errors.New("nothing of the host is there")
@@ -72,6 +73,30 @@ func call(n uintptr, args ...uintptr) func(host) error {
 	return func(host) error { return number(n, args...) }
 }
 
+func netlink(protocol int) func(host) error {
+	return func(host) error {
+		_, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW, protocol)
+		return err
+	}
+}
+
+// fill tries to write 300 MiB.
+func fill(name string) func(host) error {
+	return func(host) error {
+		f, err := os.Create(name)
+		if err != nil {
+			return err
+		}
+		defer os.Remove(name)
+		for range 300 {
+			if _, err := f.Write(make([]byte, 1<<20)); err != nil {
+				return errors.Join(err, f.Close())
+			}
+		}
+		return f.Close()
+	}
+}
+
 func at(name string, flags int) func(host) error {
 	return func(host) error { return openFor(flags)(name) }
 }
@@ -84,6 +109,9 @@ const (
 	byNet     = "network namespace without devices"
 	byDev     = "a /dev of its own"
 	byEnd     = "the pid namespace ends with the stage"
+	byPowers  = "steps have fewer capabilities than process 1, so that they may not look into it"
+	bySize    = "file systems in memory have a size"
+	byClosed  = "only what is made for a stage is open in it"
 	byLayer   = "layers below are read-only to the overlay; the index is the truth"
 )
 
@@ -126,6 +154,35 @@ var attempts = []struct {
 		}
 		return errNothing
 	}},
+	{"use what whoever builds has open", byClosed, func(h host) error {
+		for _, fd := range h.Open {
+			for _, at := range []string{"", h.Marker, "/etc/passwd"} {
+				for _, who := range []string{"self", "1"} {
+					if openFor(unix.O_RDONLY)(fmt.Sprintf("/proc/%s/fd/%d%s", who, fd, at)) == nil {
+						return nil
+					}
+				}
+			}
+		}
+		return errNothing
+	}},
+	{"see what process 1 has open", byPowers, func(host) error { _, err := os.Readlink("/proc/1/fd/2"); return err }},
+	{"speak in the name of process 1", byPowers, at("/proc/1/fd/2", unix.O_WRONLY)},
+	{"open the memory of process 1", byPowers, at("/proc/1/mem", unix.O_RDWR)},
+	{"trace process 1", byPowers, func(host) error { return unix.PtraceSeize(1) }},
+	{"read the memory of process 1", byPowers, func(host) error {
+		var b [1]byte
+		_, err := unix.ProcessVMReadv(1, []unix.Iovec{{Base: &b[0], Len: 1}}, []unix.RemoteIovec{{Base: 0x400000, Len: 1}}, 0)
+		return err
+	}},
+	{"copy a descriptor of process 1", bySeccomp, func(host) error {
+		fd, err := unix.PidfdOpen(1, 0)
+		if err != nil {
+			return err
+		}
+		_, err = unix.PidfdGetfd(fd, 2, 0)
+		return err
+	}},
 	{"open a file by its handle", bySeccomp, func(host) error {
 		handle, _, err := unix.NameToHandleAt(unix.AT_FDCWD, "/etc", 0)
 		if err != nil {
@@ -164,6 +221,24 @@ var attempts = []struct {
 	{"take the cover off /proc/keys", bySeccomp, func(host) error { return unix.Unmount("/proc/keys", unix.MNT_DETACH) }},
 	{"mount by the newer calls", bySeccomp, func(host) error { _, err := unix.Fsopen("tmpfs", 0); return err }},
 	{"clone a mount", bySeccomp, func(host) error { _, err := unix.OpenTree(unix.AT_FDCWD, "/proc", unix.OPEN_TREE_CLONE); return err }},
+	{"clone a mount and make it writable, by a call of newer kernels", bySeccomp, func(host) error {
+		name, _ := unix.BytePtrFromString("/proc/sys")
+		attr := unix.MountAttr{Attr_clr: unix.MOUNT_ATTR_RDONLY}
+		dir := unix.AT_FDCWD
+		_, _, errno := unix.RawSyscall6(467, uintptr(dir), uintptr(unsafe.Pointer(name)), unix.OPEN_TREE_CLONE, uintptr(unsafe.Pointer(&attr)), unsafe.Sizeof(attr), 0)
+		if errno != 0 {
+			return errno
+		}
+		return nil
+	}},
+	{"use a call that is newer than Zygos", bySeccomp, func(host) error {
+		for n := uintptr(467); n < 600; n++ {
+			if err := number(n, 0, 0, 0, 0, 0); err != unix.ENOSYS {
+				return nil
+			}
+		}
+		return unix.ENOSYS
+	}},
 	{"change the root once more", bySeccomp, func(host) error { return unix.PivotRoot("/", "/tmp") }},
 	{"make a user namespace of its own", bySeccomp, call(unix.SYS_UNSHARE, unix.CLONE_NEWUSER)},
 	{"make a mount namespace of its own", bySeccomp, call(unix.SYS_UNSHARE, unix.CLONE_NEWNS)},
@@ -246,6 +321,22 @@ var attempts = []struct {
 	{"read packets from the wire", bySeccomp, socket(unix.AF_PACKET, unix.SOCK_RAW)},
 	{"use a rare kind of socket", bySeccomp, socket(unix.AF_ALG, unix.SOCK_SEQPACKET)},
 	{"reach the machine that the host runs on", bySeccomp, socket(unix.AF_VSOCK, unix.SOCK_STREAM)},
+	{"write rules of the packet filter", bySeccomp, netlink(unix.NETLINK_NETFILTER)},
+	{"write rules of encrypted networks", bySeccomp, netlink(unix.NETLINK_XFRM)},
+	{"speak to the audit system", bySeccomp, netlink(unix.NETLINK_AUDIT)},
+	{"rule the network of the sandbox", "a capability that steps do not have", func(host) error {
+		fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM, 0)
+		if err != nil {
+			return err
+		}
+		ifr, err := unix.NewIfreq("lo")
+		if err != nil {
+			return err
+		}
+		return unix.IoctlIfreq(fd, unix.SIOCSIFFLAGS, ifr)
+	}},
+	{"fill the host's memory through /run", bySize, fill("/run/fill")},
+	{"fill the host's memory through /dev/shm", bySize, fill("/dev/shm/fill")},
 	{"reach the network when cut off", byNet, func(host) error {
 		c, err := net.DialTimeout("udp", "192.0.2.1:53", time.Second)
 		if err == nil {
@@ -308,7 +399,7 @@ var aftermath = []struct {
 			text, err := os.ReadFile(h.Marker)
 			return err != nil || string(text) != "host"
 		}},
-	{"flood the host with messages of process 1", "answers are checked and bounded", "for fd in 3 4 5 6 7 8; do echo '{\"Step\":99,\"Began\":true}' > /proc/1/fd/$fd; done 2>/dev/null; true",
+	{"flood the host with messages of process 1", byPowers, "for fd in 3 4 5 6 7 8; do echo '{\"Step\":99,\"Began\":true}' > /proc/1/fd/$fd; done 2>/dev/null; true",
 		func(b *bench, _ host) bool { return b.failed != nil && b.failed.Step == 99 }},
 }
 
@@ -349,6 +440,12 @@ func TestHostileScriptsStayInside(t *testing.T) {
 	unixSocket, err := net.Listen("unix", h.Abstract)
 	require.NoError(t, err)
 	defer unixSocket.Close()
+	for _, name := range []string{h.Marker, "/"} { // as a shell leaves them open
+		fd, err := unix.Open(name, unix.O_RDONLY, 0)
+		require.NoError(t, err)
+		defer unix.Close(fd)
+		h.Open = append(h.Open, fd)
+	}
 	known, err := json.Marshal(h)
 	require.NoError(t, err)
 	self, err := os.Executable()

@@ -12,6 +12,7 @@ import (
 	"os/signal"
 	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -25,11 +26,13 @@ import (
 const (
 	zygosDir  = "/run/zygos"
 	scriptDir = zygosDir + "/steps"
+	inMemory  = "size=256m,nr_inodes=65536" // what a file system in memory may take; /tmp is on disk
 )
 
 // sandboxInit makes the sandbox from inside, carries out the steps and exits; with it every
 // process of the stage ends.
 func sandboxInit() {
+	runtime.LockOSThread() // what this thread may not, those that it starts may not either
 	// Who wants us gone kills us. Caught and not ignored: what is ignored stays so in the scripts.
 	signal.Notify(make(chan os.Signal, 1), unix.SIGINT, unix.SIGTERM, unix.SIGHUP)
 	var o order
@@ -50,7 +53,7 @@ func sandboxInit() {
 	}
 	err := settle(o)
 	if err == nil {
-		err = confine()
+		err = errors.Join(weaken(), confine())
 	}
 	if err != nil {
 		_ = answers.Encode(answer{Broken: err.Error()}) // nobody else to tell
@@ -111,7 +114,7 @@ func settle(o order) error {
 		flags           uintptr
 	}{
 		{"proc", "proc", "", unix.MS_NOSUID | unix.MS_NODEV | unix.MS_NOEXEC},
-		{"tmpfs", "run", "mode=755", unix.MS_NOSUID | unix.MS_NODEV},
+		{"tmpfs", "run", "mode=755," + inMemory, unix.MS_NOSUID | unix.MS_NODEV},
 	} {
 		if err := unix.Mount(m.fs, m.at, m.fs, m.flags, m.options); err != nil {
 			return fmt.Errorf("mount /%s: %w", m.at, err)
@@ -187,7 +190,7 @@ func devices(limited bool) error {
 	if !limited {
 		options += ",gid=5" // the group tty
 	}
-	for _, m := range []struct{ fs, at, options string }{{"devpts", "dev/pts", options}, {"tmpfs", "dev/shm", "mode=1777"}} {
+	for _, m := range []struct{ fs, at, options string }{{"devpts", "dev/pts", options}, {"tmpfs", "dev/shm", "mode=1777," + inMemory}} {
 		if err := os.Mkdir(m.at, 0o755); err != nil {
 			return err
 		}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -27,9 +28,13 @@ type Sandbox struct {
 
 var _ Machine = Sandbox{}
 
-// maxLayers is how many layer folders fit the overlay's option string, one page (4096 bytes)
-// of "/proc/self/fd/NNN:".
-const maxLayers = 200
+// An overlay takes so many folders that "/proc/self/fd/NNN:" of each fits its option string, one page
+// (4096 bytes). Where there are more, the lowest become overlays of their own, bundle by bundle.
+const (
+	mostFolders = 200
+	bundle      = 100
+	mostLayers  = bundle * bundle
+)
 
 // order is what process 1 is told on its control socket, one JSON value.
 type order struct {
@@ -113,8 +118,8 @@ var errTimeout = errors.New("time is up")
 
 // mounts makes the stage's root and /tmp as mounts that are attached nowhere yet: they vanish with their descriptors.
 func (s Sandbox) mounts(stage Stage) (root, tmp *os.File, err error) {
-	if len(stage.Layers) > maxLayers {
-		return nil, nil, fmt.Errorf("stage %s stands on %d layers and %d is the most; merge stages", stage.Name, len(stage.Layers), maxLayers)
+	if len(stage.Layers) > mostLayers {
+		return nil, nil, fmt.Errorf("stage %s stands on %d layers, with those of its parents, and %d is the most; merge stages", stage.Name, len(stage.Layers), mostLayers)
 	}
 	work, scratch, point := filepath.Join(stage.Scratch, "work"), filepath.Join(stage.Scratch, "tmp"), filepath.Join(stage.Scratch, "root")
 	for _, dir := range []string{work, scratch, point} {
@@ -167,27 +172,50 @@ func mountOverlay(layers []string, upper, work, point string) (*os.File, error) 
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return nil, fmt.Errorf("part from the host's mounts: %w", err)
 	}
-	// The kernel takes only folders that were opened in the namespace in which it mounts.
-	names := make([]string, 0, len(layers)+2)
-	for _, dir := range append([]string{upper, work}, layers...) {
-		fd, err := unix.Open(dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
-		if err != nil {
-			return nil, &os.PathError{Op: "open", Path: dir, Err: err}
+	for i := 0; len(layers) > mostFolders; i++ {
+		at := fmt.Sprintf("%s-%d", point, i)
+		if err := os.Mkdir(at, 0o700); err != nil {
+			return nil, err
 		}
-		defer unix.Close(fd)
-		names = append(names, fmt.Sprintf("/proc/self/fd/%d", fd))
+		if err := mountOn(at, layers[i:i+bundle], "userxattr"); err != nil {
+			return nil, err
+		}
+		layers = slices.Replace(slices.Clone(layers), i, i+bundle, at)
 	}
-	slices.Reverse(names[2:])
 	// volatile: what makes a layer safe is the store, once for a version, not each unmount.
-	options := "userxattr,volatile,lowerdir=" + strings.Join(names[2:], ":") + ",upperdir=" + names[0] + ",workdir=" + names[1]
-	if err := unix.Mount("overlay", point, "overlay", unix.MS_NODEV, options); err != nil {
-		return nil, fmt.Errorf("mount: %w", err)
+	if err := mountOn(point, layers, "userxattr,volatile", upper, work); err != nil {
+		return nil, err
 	}
 	fd, err := unix.OpenTree(unix.AT_FDCWD, point, unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC)
 	if err != nil {
 		return nil, fmt.Errorf("take the mount out: %w", err)
 	}
 	return os.NewFile(uintptr(fd), "root"), nil
+}
+
+// mountOn mounts layers, lowest first, as an overlay on a folder, with the folders that take changes and
+// the kernel's notes, if it is to take any.
+func mountOn(at string, layers []string, options string, writable ...string) error {
+	// The kernel takes only folders that were opened in the namespace in which it mounts.
+	var names []string
+	for _, dir := range append(slices.Clone(writable), layers...) {
+		fd, err := unix.Open(dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+		if err != nil {
+			return &os.PathError{Op: "open", Path: dir, Err: err}
+		}
+		defer unix.Close(fd)
+		names = append(names, fmt.Sprintf("/proc/self/fd/%d", fd))
+	}
+	lower := names[len(writable):]
+	slices.Reverse(lower)
+	options += ",lowerdir=" + strings.Join(lower, ":")
+	if len(writable) > 0 {
+		options += ",upperdir=" + names[0] + ",workdir=" + names[1]
+	}
+	if err := unix.Mount("overlay", at, "overlay", unix.MS_NODEV, options); err != nil {
+		return fmt.Errorf("mount: %w", err)
+	}
+	return nil
 }
 
 // running is one stage on its way.
@@ -267,7 +295,7 @@ func (r *running) start(ctx context.Context, ids IDs) error {
 	}
 	r.extra[0], r.extra[1] = orders, answers
 	r.ours = append(r.ours, giveOrders, takeAnswers)
-	var complaint strings.Builder
+	var complaint bounded
 	cmd, err := r.command(ctx, ids, r.stage.Network, &complaint)
 	if err != nil {
 		return err
@@ -319,6 +347,11 @@ func (r *running) command(ctx context.Context, ids IDs, network bool, complaint 
 		}
 		r.extra = append(r.extra, os.NewFile(uintptr(fd), "zygos"))
 		self = fmt.Sprintf("/proc/self/fd/%d", 2+len(r.extra))
+	}
+	// What whoever called us left open is none of the sandbox's business. What is given to it is
+	// opened anew for it.
+	if err := unix.CloseRange(3, math.MaxUint32, unix.CLOSE_RANGE_CLOEXEC); err != nil {
+		return nil, fmt.Errorf("keep the open files of this process out of the sandbox: %w", err)
 	}
 	cmd := exec.CommandContext(ctx, self)
 	cmd.Args = []string{cmdInit}

@@ -28,14 +28,15 @@ func TestMain(m *testing.M) {
 
 // bench is a place to run stages: the demo's base, unpacked, and one layer on top.
 type bench struct {
-	t      *testing.T
-	ids    machine.IDs
-	base   string
-	lower  *layer.Tree
-	upper  string
-	lines  []string
-	failed *machine.StepError
-	took   time.Duration
+	t       *testing.T
+	ids     machine.IDs
+	base    string
+	lower   *layer.Tree
+	upper   string
+	changes *layer.Upper
+	lines   []string
+	failed  *machine.StepError
+	took    time.Duration
 }
 
 func (b *bench) StepStarted(int) {}
@@ -75,7 +76,8 @@ func (b *bench) run(ctx context.Context, stage machine.Stage) error {
 	require.NoError(b.t, os.Mkdir(stage.Upper, 0o755))
 	require.NoError(b.t, os.Mkdir(stage.Scratch, 0o755))
 	b.t.Cleanup(func() { require.NoError(b.t, layer.RemoveAll(dir)) })
-	require.NoError(b.t, layer.Folder{Dir: stage.Upper, Owners: b.owners()}.Root(b.lower))
+	b.changes = b.over(stage.Upper)
+	require.NoError(b.t, b.changes.Prepare(ctx))
 	stage.Layers = []string{b.base}
 	if stage.Name == "" {
 		stage.Name = "stage"
@@ -84,6 +86,11 @@ func (b *bench) run(ctx context.Context, stage machine.Stage) error {
 	began := time.Now()
 	defer func() { b.took = time.Since(began) }()
 	return machine.Sandbox{IDs: b.ids}.Run(ctx, stage, b)
+}
+
+// over is an upper folder on the base.
+func (b *bench) over(dir string) *layer.Upper {
+	return &layer.Upper{Folder: layer.Folder{Dir: dir, Owners: b.owners()}, Lower: b.lower, Below: func(n *layer.Node) string { return filepath.Join(b.base, n.Path) }, Epoch: 1767225600}
 }
 
 func scripts(texts ...string) machine.Stage {
@@ -95,7 +102,7 @@ func scripts(texts ...string) machine.Stage {
 }
 
 func (b *bench) scan() layer.Index {
-	x, err := layer.Scan(b.t.Context(), b.upper, b.lower, b.owners(), 1767225600)
+	x, err := b.changes.Scan(b.t.Context())
 	require.NoError(b.t, err)
 	return x
 }
@@ -318,7 +325,7 @@ func TestShellOnATree(t *testing.T) {
 	enter := func(input string) (string, int) {
 		stage := machine.Stage{Name: "enter", Layers: []string{b.base}, Upper: filepath.Join(dir, fmt.Sprint("upper", len(input))), Scratch: filepath.Join(dir, fmt.Sprint("scratch", len(input)))}
 		require.NoError(t, errors.Join(os.Mkdir(stage.Upper, 0o755), os.Mkdir(stage.Scratch, 0o755)))
-		require.NoError(t, layer.Folder{Dir: stage.Upper, Owners: b.owners()}.Root(b.lower))
+		require.NoError(t, b.over(stage.Upper).Prepare(t.Context()))
 		var out strings.Builder
 		code, err := machine.Sandbox{IDs: b.ids}.Enter(t.Context(), stage, machine.Shell{Dir: "/var", Env: []string{"A=b"}, In: strings.NewReader(input), Out: &out, Err: &out,
 			Scripts: []machine.Script{{Content: []byte("#!/bin/sh\necho ran\n")}}})

@@ -66,7 +66,7 @@ func (s Sandbox) Enter(ctx context.Context, stage Stage, shell Shell) (code int,
 	}
 	r := running{extra: []*os.File{orders, answers, root, tmp, theirIn, theirOut, theirErr}}
 	defer r.close()
-	var complaint lockedBuffer
+	var complaint bounded
 	cmd, err := r.command(ctx, s.IDs, stage.Network, &complaint)
 	if err != nil {
 		return 0, err
@@ -105,20 +105,20 @@ func (s Sandbox) Enter(ctx context.Context, stage Stage, shell Shell) (code int,
 	return a.Code, nil
 }
 
-// lockedBuffer takes what a process complains of.
-type lockedBuffer struct {
+// bounded takes what process 1 complains of, as far as anybody reads: a script may speak in its name.
+type bounded struct {
 	mu   sync.Mutex
 	text []byte
 }
 
-func (b *lockedBuffer) Write(p []byte) (int, error) {
+func (b *bounded) Write(p []byte) (int, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.text = append(b.text, p[:min(len(p), max(0, 4096-len(b.text)))]...)
 	return len(p), nil
 }
 
-func (b *lockedBuffer) String() string {
+func (b *bounded) String() string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return string(b.text)

@@ -51,11 +51,12 @@ type describer struct {
 	files  map[string]content
 	values map[string]string // of inputs, by where they come from
 	key    []byte            // of the marks
+	seen   map[Source]bool   // in the plan's sources
 }
 
 func (d *describer) describe(version, build string) error {
 	p := d.plan
-	p.Labels, p.Inputs, p.Sources = map[string]string{}, map[string]string{}, nil
+	p.Labels, p.Inputs, p.Sources, d.seen = map[string]string{}, map[string]string{}, nil, map[Source]bool{}
 	if err := d.source(d.img.File); err != nil {
 		return err
 	}
@@ -153,7 +154,9 @@ func (d *describer) inputs(list []definition.Input, set, given, values map[strin
 			}
 			continue
 		}
-		if !ok && in.From != "" {
+		if !ok && d.looksAway(in) {
+			value, ok = d.last(in.Name, values)
+		} else if !ok && in.From != "" {
 			var err error
 			if value, ok, err = d.fetch(in); err != nil {
 				return err
@@ -192,8 +195,51 @@ func (d *describer) fetch(in *definition.Input) (value string, ok bool, err erro
 	return value, ok, nil
 }
 
+// looksAway says whether the value of an input comes from a command that is not to run, and notes it.
+func (d *describer) looksAway(in *definition.Input) bool {
+	if !d.plan.options.Look || !strings.HasPrefix(in.From, "command:") {
+		return false
+	}
+	if !slices.Contains(d.plan.Assumed, in.Name) {
+		d.plan.Assumed = append(d.plan.Assumed, in.Name)
+	}
+	return true
+}
+
+// last is the value that an input had at the last build.
+func (d *describer) last(name string, values map[string]string) (value string, ok bool) {
+	for i := range d.img.Stages {
+		t := d.known.Trace(d.img.Name, values["variant"], d.img.Stages[i].Name)
+		if t == nil {
+			continue
+		}
+		if value, ok = t.Stage.Inputs[name]; !ok {
+			value, ok = t.Inputs[name]
+		}
+		if ok {
+			return value, true
+		}
+	}
+	return "", false
+}
+
+// lastMark is the mark that a secret had when the stage last ran, "" if it never did.
+func (d *describer) lastMark(name, stage string, values map[string]string) string {
+	if t := d.known.Trace(d.img.Name, values["variant"], stage); t != nil {
+		for _, m := range t.Stage.Secrets {
+			if m.Name == name {
+				return m.Mark
+			}
+		}
+	}
+	return ""
+}
+
 // secret reads a secret and marks it.
-func (d *describer) secret(in *definition.Input) (Mark, error) {
+func (d *describer) secret(in *definition.Input, stage string, values map[string]string) (Mark, error) {
+	if d.looksAway(in) {
+		return Mark{Name: in.Name, Variable: in.Variable(), Mark: d.lastMark(in.Name, stage, values)}, nil
+	}
 	value, ok, err := d.fetch(in)
 	if err != nil {
 		return Mark{}, err
@@ -213,6 +259,7 @@ func (d *describer) secret(in *definition.Input) (Mark, error) {
 }
 
 func (d *describer) stage(def *definition.Stage, values map[string]string) (*Stage, error) {
+	var inputs map[string]string
 	if def.Shared != "" {
 		if err := d.source(def.Shared); err != nil {
 			return nil, err
@@ -227,6 +274,7 @@ func (d *describer) stage(def *definition.Stage, values map[string]string) (*Sta
 			return nil, err
 		}
 		values = own
+		inputs = onlyInputs(own)
 	}
 	var texts []string
 	expand := func(text string) string {
@@ -234,7 +282,7 @@ func (d *describer) stage(def *definition.Stage, values map[string]string) (*Sta
 		return definition.Expand(text, values)
 	}
 	s := &Stage{Name: def.Name, Shared: def.Shared, User: expand(def.User), Dir: expand(def.Dir), Network: def.Network, Restart: def.Restart,
-		Timeout: def.Timeout, Retries: def.Retries, Refresh: def.Refresh, Bring: def.Bring}
+		Timeout: def.Timeout, Retries: def.Retries, Refresh: def.Refresh, Bring: def.Bring, Inputs: inputs}
 	mentions := ""
 	for _, f := range def.Files {
 		step, names, err := d.copy(f, expand(f.To), expand(f.Owner))
@@ -259,7 +307,7 @@ func (d *describer) stage(def *definition.Stage, values map[string]string) (*Sta
 		s.Steps = append(s.Steps, step)
 	}
 	for i := range def.Secrets {
-		mark, err := d.secret(&def.Secrets[i])
+		mark, err := d.secret(&def.Secrets[i], def.Name, values)
 		if err != nil {
 			return nil, err
 		}
@@ -375,7 +423,8 @@ func (d *describer) source(name string) error {
 
 func (d *describer) addSource(name, sum string) {
 	s := Source{name, sum}
-	if !slices.Contains(d.plan.Sources, s) {
+	if !d.seen[s] {
+		d.seen[s] = true
 		d.plan.Sources = append(d.plan.Sources, s)
 	}
 }

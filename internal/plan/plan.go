@@ -28,7 +28,7 @@ import (
 )
 
 // Engine is the version of everything that shapes a layer; a change makes all keys new.
-const Engine = 2
+const Engine = 3
 
 // Plan is what a build will do.
 type Plan struct {
@@ -47,6 +47,8 @@ type Plan struct {
 	Fingerprint string            `json:"fingerprint"`
 	// Unchanged is the version that already is what this plan would make, "" if none is.
 	Unchanged string `json:"unchanged,omitempty"`
+	// Assumed are inputs whose values come from commands and were taken as they last were.
+	Assumed []string `json:"assumed,omitempty"`
 
 	root    string
 	known   Known
@@ -68,7 +70,7 @@ type Shape struct {
 	Inputs    map[string]string     `json:"inputs,omitempty"`
 	Labels    map[string]string     `json:"labels,omitempty"` // the variant's own
 	Layers    []string              `json:"layers"`           // of the base, lowest first; nil for one not unpacked yet
-	Epoch     int64                 `json:"epoch"`            // no time in its tree is later
+	Epoch     int64                 `json:"epoch"`            // what the clock of its stages comes to, seconds since 1970
 	Stages    []Stage               `json:"stages"`
 	Artifacts []definition.Artifact `json:"artifacts"`
 }
@@ -89,6 +91,8 @@ type Stage struct {
 	Refresh time.Duration `json:"refresh_ns,omitempty"`
 	Bring   []string      `json:"bring,omitempty"`
 	Uses    []string      `json:"uses,omitempty"` // inputs that its texts name
+	// Inputs are those of a shared stage.
+	Inputs map[string]string `json:"inputs,omitempty"`
 
 	Key    string          `json:"key,omitempty"`    // "" as long as the tree before it is not known
 	Reuse  *layer.Snapshot `json:"reuse,omitempty"`  // snapshot that takes its place
@@ -153,8 +157,8 @@ type Known interface {
 	Parent(ctx context.Context, ref definition.Ref) (*Parent, error)
 	// Newest is the newest version, or the exact one if given; nil if there is none.
 	Newest(ctx context.Context, image, version string) (*Newest, error)
-	Base(b *definition.Base) *layer.Snapshot
-	Snapshot(key string) *layer.Snapshot
+	Base(ctx context.Context, b *definition.Base) *layer.Snapshot
+	Snapshot(ctx context.Context, key string) *layer.Snapshot
 	// Trace is how a stage last came to its end, nil if it never did.
 	Trace(image, variant, stage string) *Trace
 	// Text is a file's content as an earlier build saw it, by digest; nil if it was not kept.
@@ -168,6 +172,8 @@ type Options struct {
 	Force bool              // plan an unchanged image as if it had changed
 	From  string            // this stage and those after it run in any case
 	Set   map[string]string // values of inputs
+	// Look runs no commands: what inputs would get from them is taken as it was at the last build.
+	Look bool
 }
 
 // Make plans a build of an image.
@@ -199,7 +205,7 @@ func Make(ctx context.Context, root string, org *definition.Organisation, img *d
 	if same {
 		gone = newest.Created
 	}
-	old := p.match(gone)
+	old := p.match(ctx, gone)
 	switch {
 	case same && !old:
 		p.Unchanged = newest.Version
@@ -210,7 +216,7 @@ func Make(ctx context.Context, root string, org *definition.Organisation, img *d
 		if err := d.describe(p.Version, p.Build); err != nil {
 			return nil, err
 		}
-		p.match(gone)
+		p.match(ctx, gone)
 	}
 	p.Why = p.why(newest)
 	return p, nil
@@ -249,7 +255,7 @@ func (p *Plan) pin(ctx context.Context, org *definition.Organisation, img *defin
 	if b := org.Base(img.Base); b != nil {
 		p.Base = Base{Name: b.Name, Version: b.Release, Digest: "sha256:" + b.SHA256}
 		parent = &Parent{Trees: map[string][]string{"": nil}}
-		if snap := d.known.Base(b); snap != nil {
+		if snap := d.known.Base(ctx, b); snap != nil {
 			parent.Trees[""], parent.Epoch = []string{snap.Layer}, snap.Epoch
 		}
 	} else {
@@ -333,7 +339,7 @@ func hashOf(v any) string {
 // essence is a stage without what changes nothing in what comes out.
 func (s Stage) essence() Stage {
 	s.Key, s.Reuse, s.Reason, s.Shared, s.Forced = "", nil, "", "", false
-	s.Timeout, s.Retries, s.Refresh, s.Bring, s.Uses = 0, 0, 0, nil, nil
+	s.Timeout, s.Retries, s.Refresh, s.Bring, s.Uses, s.Inputs = 0, 0, 0, nil, nil, nil
 	s.Steps = slices.Clone(s.Steps)
 	for i := range s.Steps {
 		st := &s.Steps[i]
@@ -382,7 +388,7 @@ func (s *Shape) Key(i int, layers []string) string {
 
 // match finds what can be reused, as far as it can be known before the build, and says whether
 // a stage's age asks for a new run. What is no longer kept counts as of the time gone.
-func (p *Plan) match(gone time.Time) (old bool) {
+func (p *Plan) match(ctx context.Context, gone time.Time) (old bool) {
 	for i := range p.Shapes {
 		shape := &p.Shapes[i]
 		layers := shape.Layers
@@ -397,7 +403,7 @@ func (p *Plan) match(gone time.Time) (old bool) {
 				}
 				continue
 			}
-			snap := p.known.Snapshot(shape.Key(j, layers))
+			snap := p.known.Snapshot(ctx, shape.Key(j, layers))
 			old = old || (s.Refresh > 0 && ((snap != nil && s.Expired(snap)) || (snap == nil && !gone.IsZero() && time.Since(gone) > s.Refresh)))
 			s.Key = shape.Key(j, layers)
 			if s.Reason = p.Reason(i, j, layers, snap); s.Reason != "" {

@@ -1,0 +1,146 @@
+package layer
+
+import (
+	"bytes"
+	"errors"
+	"os"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+const (
+	overlayMarks = "user.overlay." // the kernel's own notes on an overlay's upper folder
+	opaqueMark   = overlayMarks + "opaque"
+	capability   = "security.capability"
+)
+
+// attributes reads a file's extended attributes as they stand on disk.
+func (s *scanner) attributes(full string, f *found) error {
+	names, err := listXattrs(full)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if strings.HasPrefix(name, overlayMarks) && name != opaqueMark && name != originMark || hostsOwn(name) {
+			continue
+		}
+		value, err := getXattr(full, name)
+		switch {
+		case err != nil:
+			return err
+		case name == opaqueMark:
+			f.Opaque = f.Kind == Dir && string(value) == "y"
+			continue
+		case name == originMark:
+			f.origin = originKey(value)
+			continue
+		case name == capability:
+			value = plainCapability(value)
+		}
+		f.setXattr(name, value)
+	}
+	return nil
+}
+
+func (e *Entry) setXattr(name string, value []byte) {
+	if e.Xattrs == nil {
+		e.Xattrs = map[string][]byte{}
+	}
+	e.Xattrs[name] = value
+}
+
+// hostsOwn says whether an attribute on disk is none that a stage can set: of the image's, these
+// stand in the index.
+func hostsOwn(name string) bool {
+	switch {
+	case strings.HasPrefix(name, "security."):
+		return name != capability
+	case strings.HasPrefix(name, "system."):
+		return name != accessACL && name != defaultACL
+	}
+	return strings.HasPrefix(name, "trusted.")
+}
+
+// complete adds what the disk cannot hold of a file and is known of the one below that it is or was
+// copied from. Nothing that a process of the stage can write is believed.
+func (s *scanner) complete(f *found) {
+	was := s.origins.of(f, f.below)
+	same := func(n *Node) bool { return n != nil && n.MTime == f.modified }
+	if s.clock(f.modified) && !same(was) && !same(f.below) {
+		f.MTime = s.Epoch
+	}
+	uid, gid := f.UID, f.GID
+	f.UID, f.GID = s.Owners.Tree(uid), s.Owners.Tree(gid)
+	if was == nil {
+		if f.below != nil && s.Owners.Count > 1 { // only root of the stage can give a file to who stands for others
+			if uid == s.Owners.last() {
+				f.UID = s.Owners.Was(uid, f.below.UID)
+			}
+			if gid == s.Owners.last() {
+				f.GID = s.Owners.Was(gid, f.below.GID)
+			}
+		}
+		for _, name := range []string{accessACL, defaultACL} {
+			if acl, ok := f.Xattrs[name]; ok {
+				f.Xattrs[name] = s.Owners.treeACL(acl, nil)
+			}
+		}
+		return
+	}
+	f.UID, f.GID = s.Owners.Was(uid, was.UID), s.Owners.Was(gid, was.GID)
+	for _, name := range []string{accessACL, defaultACL} {
+		if acl, ok := f.Xattrs[name]; ok {
+			f.Xattrs[name] = s.Owners.treeACL(acl, was.Xattrs[name])
+		}
+	}
+	for name, value := range was.Xattrs {
+		if _, ok := f.Xattrs[name]; ok {
+			continue
+		}
+		if hostsOwn(name) || !hasXattr(s.Below(was), name) {
+			f.setXattr(name, value)
+		}
+	}
+}
+
+func hasXattr(full, name string) bool {
+	_, err := unix.Lgetxattr(full, name, nil)
+	return !errors.Is(err, unix.ENODATA) && !errors.Is(err, unix.ENOTSUP)
+}
+
+func listXattrs(full string) ([]string, error) {
+	var small [512]byte
+	buf := small[:]
+	for {
+		n, err := unix.Llistxattr(full, buf)
+		if err == nil {
+			if n == 0 {
+				return nil, nil
+			}
+			return strings.Split(string(bytes.TrimSuffix(buf[:n], []byte{0})), "\x00"), nil
+		}
+		if errors.Is(err, unix.ENOTSUP) {
+			return nil, nil
+		}
+		if !errors.Is(err, unix.ERANGE) || len(buf) > 1<<20 {
+			return nil, &os.PathError{Op: "list attributes of", Path: full, Err: err}
+		}
+		buf = make([]byte, len(buf)*8)
+	}
+}
+
+func getXattr(full, name string) ([]byte, error) {
+	buf := make([]byte, 256)
+	for {
+		n, err := unix.Lgetxattr(full, name, buf)
+		if err == nil {
+			return buf[:n:n], nil
+		}
+		if !errors.Is(err, unix.ERANGE) || len(buf) > 1<<20 {
+			return nil, &os.PathError{Op: "read attribute " + strconv.Quote(name) + " of", Path: full, Err: err}
+		}
+		buf = make([]byte, len(buf)*8)
+	}
+}

@@ -1,0 +1,170 @@
+package layer
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// Upper is the folder that takes a stage's changes: prepared before the stage, read after it.
+type Upper struct {
+	Folder
+	Lower *Tree
+	// Below is the file of a node of the layers below.
+	Below func(n *Node) string
+	// Epoch is what the clock of the stage comes to, seconds since 1970.
+	Epoch int64
+
+	began, ended int64                          // what lies between was set by the stage's clock
+	linked       map[uint64]unix.StatxTimestamp // inodes of the files with several names: when they changed last
+	grouped      map[string]bool                // groups of these names below
+}
+
+// Prepare gives the empty folder the look of the tree's root and, since an overlay copies each name
+// by itself, puts in it every file of the layers below that has several names: so they stay one
+// file, already while the stage runs. What does not change of these is no part of the layer.
+func (u *Upper) Prepare(ctx context.Context) error {
+	u.linked, u.grouped = map[uint64]unix.StatxTimestamp{}, map[string]bool{}
+	groups := u.Lower.groups()
+	folders := map[string]*Node{}
+	for _, names := range groups {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if err := u.link(ctx, names, folders); err != nil {
+			return fmt.Errorf("prepare the names of one file, %s: %w", names[0].Path, err)
+		}
+	}
+	for _, names := range groups { // each name changed it once more
+		var st unix.Statx_t
+		if err := unix.Statx(unix.AT_FDCWD, filepath.Join(u.Dir, names[0].Path), unix.AT_SYMLINK_NOFOLLOW, unix.STATX_INO|unix.STATX_CTIME, &st); err != nil {
+			return err
+		}
+		u.linked[st.Ino], u.grouped[names[0].Group] = st.Ctime, true
+	}
+	made := sortedNames(folders)
+	for _, p := range slices.Backward(made) {
+		if err := setTime(filepath.Join(u.Dir, p), folders[p].MTime); err != nil {
+			return err
+		}
+	}
+	// The kernel's clock for files runs behind by a tick.
+	u.began = time.Now().Add(-20 * time.Millisecond).Unix()
+	return u.root()
+}
+
+// clock says whether a time may have been set by the stage's clock.
+func (u *Upper) clock(seconds int64) bool { return u.began <= seconds && seconds <= u.ended }
+
+// root gives the folder the look of the tree's root, which it will stand for.
+func (u *Upper) root() error {
+	e := &Entry{Path: ".", Kind: Dir, Mode: 0o755}
+	if n := u.Lower.Lookup("."); n != nil {
+		e = &n.Entry
+	}
+	if err := u.dress(u.Dir, e); err != nil {
+		return fmt.Errorf("prepare the root: %w", err)
+	}
+	return setTime(u.Dir, e.MTime)
+}
+
+// link copies a file once and gives it all its names.
+func (u *Upper) link(ctx context.Context, names []*Node, folders map[string]*Node) error {
+	first := filepath.Join(u.Dir, names[0].Path)
+	for i, n := range names {
+		if err := u.parents(path.Dir(n.Path), folders); err != nil {
+			return err
+		}
+		if i > 0 {
+			if err := os.Link(first, filepath.Join(u.Dir, n.Path)); err != nil {
+				return err
+			}
+			continue
+		}
+		from := u.Below(n)
+		if err := cloneFile(ctx, first, from, n.Size); err != nil {
+			return err
+		}
+		if err := u.dress(first, &n.Entry); err != nil {
+			return err
+		}
+		// As the overlay does when it copies: so the file is known again under whatever name.
+		if mark, err := originOf(from); err == nil {
+			if err := unix.Lsetxattr(first, originMark, mark, 0); err != nil {
+				return err
+			}
+		}
+		if err := setTime(first, n.MTime); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// parents makes the folders above a name, as they are below.
+func (u *Upper) parents(dir string, made map[string]*Node) error {
+	if dir == "." || made[dir] != nil {
+		return nil
+	}
+	n := u.Lower.Lookup(dir)
+	if n == nil {
+		return fmt.Errorf("%s is missing from the layers", dir)
+	}
+	if err := u.parents(path.Dir(dir), made); err != nil {
+		return err
+	}
+	made[dir] = n
+	full := filepath.Join(u.Dir, dir)
+	if err := os.Mkdir(full, 0o700); err != nil {
+		return err
+	}
+	return u.dress(full, &n.Entry)
+}
+
+// cloneFile makes a copy of a file, sharing its blocks where the file system can.
+func cloneFile(ctx context.Context, to, from string, size int64) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	if unix.IoctlFileClone(int(out.Fd()), int(in.Fd())) != nil {
+		err = copySparse(out, &interruptible{ctx, io.LimitReader(in, size)}, size)
+	}
+	return errors.Join(err, out.Close())
+}
+
+// groups lists the files with several names, by first name; of each, its names in order.
+func (t *Tree) groups() (list [][]*Node) {
+	by := map[string]int{}
+	for _, n := range t.nodes {
+		if n.Group == "" || n.Kind != File {
+			continue
+		}
+		i, ok := by[n.Group]
+		if !ok {
+			i = len(list)
+			by[n.Group] = i
+			list = append(list, nil)
+		}
+		list[i] = append(list[i], n)
+	}
+	list = slices.DeleteFunc(list, func(names []*Node) bool { return len(names) < 2 })
+	for _, names := range list {
+		slices.SortFunc(names, func(a, b *Node) int { return order(a.Path, b.Path) })
+	}
+	slices.SortFunc(list, func(a, b []*Node) int { return order(a[0].Path, b[0].Path) })
+	return list
+}

@@ -24,6 +24,9 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
+	if os.Args[0] == workProgram {
+		workMain()
+	}
 	dir, err := os.MkdirTemp("", "zygos-test-")
 	if err == nil {
 		program = filepath.Join(dir, "zygos")

@@ -44,6 +44,13 @@ func eachACL(value []byte, take func(entry []byte, tag uint16)) {
 	}
 }
 
+// saysNoMore says whether an access ACL holds only what the mode says: the kernel keeps no such ACL.
+func saysNoMore(value []byte) bool {
+	more := false
+	eachACL(value, func(_ []byte, tag uint16) { more = more || tag != aclUserObj && tag != aclGroupObj && tag != aclOther })
+	return !more
+}
+
 // aclText is an ACL in words, with ids as numbers; "" if it is none.
 func aclText(value []byte) string {
 	var list []string

@@ -113,18 +113,25 @@ func TestIndexesTellWhatTheOverlayShows(t *testing.T) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			r := rand.New(rand.NewPCG(seed, 1))
 			stack, dirs := []layer.Index{x}, []string{base.Dir}
-			for level := range 4 {
+			for level := range 5 {
 				tree := layer.Merge(stack...)
 				upper, scratch := folder(t), t.TempDir()
 				u := &layer.Upper{Folder: upper, Lower: tree, Below: func(n *layer.Node) string { return filepath.Join(dirs[n.Layer], n.Path) }, Epoch: 1767225600}
 				require.NoError(t, u.Prepare(t.Context()))
 				t.Cleanup(func() { require.NoError(t, layer.RemoveAll(scratch)) })
+				todo := operations(r, 40)
+				if level == 4 {
+					todo = "ls -lR /work"
+				}
 				see := &seen{step: 1}
 				stage := machine.Stage{Name: "s", Layers: dirs, Upper: upper.Dir, Scratch: scratch, Timeout: time.Minute, Steps: []machine.Step{
-					{Name: "change", Script: &machine.Script{Content: []byte(operations(r, 40))}}, {Name: "list", Script: &machine.Script{Content: []byte(listing)}}}}
+					{Name: "change", Script: &machine.Script{Content: []byte(todo)}}, {Name: "list", Script: &machine.Script{Content: []byte(listing)}}}}
 				require.NoError(t, machine.Sandbox{IDs: ids}.Run(t.Context(), stage, see))
 				y, err := u.Scan(t.Context())
 				require.NoError(t, err)
+				if level == 4 {
+					require.Empty(t, y, "what was only looked at is no part of the layer")
+				}
 				stack, dirs = append(stack, y), append(dirs, upper.Dir)
 				got := described(layer.Merge(stack...))
 				sort.Strings(got)

@@ -9,6 +9,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 )
 
 // Layout of a tar header block (POSIX.1-2001, pax, "ustar Interchange Format").
@@ -167,6 +168,9 @@ func (t *TarWriter) header(n *Node, sparse []byte, stored int64) error {
 	}
 	text(offName, lenName, "path", name)
 	text(offLink, lenName, "linkpath", link)
+	if !utf8.ValidString(name) || !utf8.ValidString(link) {
+		records["hdrcharset"] = "BINARY" // names are bytes (POSIX.1-2008, pax Extended Header)
+	}
 	number(offMode, 8, "", int64(n.Mode), maxOctal8)
 	number(offUID, 8, "uid", int64(n.UID), maxOctal8)
 	number(offGID, 8, "gid", int64(n.GID), maxOctal8)

@@ -113,7 +113,7 @@ func (u *unpacker) entry(h *tar.Header, content io.Reader) error {
 	}
 	for key, value := range h.PAXRecords {
 		if attribute, ok := strings.CutPrefix(key, attributeKey); ok {
-			if attribute = unescapes.Replace(attribute); keepXattr(attribute) {
+			if attribute = unescapes.Replace(attribute); keepXattr(attribute) && !(attribute == accessACL && saysNoMore([]byte(value))) {
 				e.setXattr(attribute, []byte(value))
 			}
 		} else if attribute := aclRecords[key]; attribute != "" && h.Typeflag != tar.TypeLink {
@@ -327,7 +327,7 @@ func (u *unpacker) giveACLs() error {
 			return &HostileError{acl.path, "cannot be used: " + err.Error()}
 		}
 		e := &u.index[u.at[acl.path]]
-		if len(value) == 4 || e.Xattrs[acl.attribute] != nil { // empty, or given as an attribute
+		if len(value) == 4 || acl.attribute == accessACL && saysNoMore(value) || e.Xattrs[acl.attribute] != nil { // empty, or given as an attribute
 			continue
 		}
 		e.setXattr(acl.attribute, value)

@@ -23,7 +23,7 @@ func (s *scanner) attributes(full string, f *found) error {
 		return err
 	}
 	for _, name := range names {
-		if strings.HasPrefix(name, overlayMarks) && name != opaqueMark && name != originMark || hostsOwn(name) {
+		if strings.HasPrefix(name, overlayMarks) && name != opaqueMark && name != originMark && name != pathMark || hostsOwn(name) {
 			continue
 		}
 		value, err := getXattr(full, name)
@@ -35,6 +35,9 @@ func (s *scanner) attributes(full string, f *found) error {
 			continue
 		case name == originMark:
 			f.origin = originKey(value)
+			continue
+		case name == pathMark:
+			f.path = string(value)
 			continue
 		case name == capability:
 			value = plainCapability(value)
@@ -63,44 +66,59 @@ func hostsOwn(name string) bool {
 	return strings.HasPrefix(name, "trusted.")
 }
 
-// complete adds what the disk cannot hold of a file and is known of the one below that it is or was
-// copied from. Nothing that a process of the stage can write is believed.
-func (s *scanner) complete(f *found) {
-	was := s.origins.of(f, f.below)
-	same := func(n *Node) bool { return n != nil && n.MTime == f.modified }
-	if s.clock(f.modified) && !same(was) && !same(f.below) {
-		f.MTime = s.Epoch
-	}
-	uid, gid := f.UID, f.GID
-	f.UID, f.GID = s.Owners.Tree(uid), s.Owners.Tree(gid)
-	if was == nil {
-		if f.below != nil && s.Owners.Count > 1 { // only root of the stage can give a file to who stands for others
-			if uid == s.Owners.last() {
-				f.UID = s.Owners.Was(uid, f.below.UID)
-			}
-			if gid == s.Owners.last() {
-				f.GID = s.Owners.Was(gid, f.below.GID)
-			}
+// complete adds to the names of a file what the disk cannot hold and is known of the one below that it
+// is or was copied from. Nothing that a process of the stage can write is believed.
+func (s *scanner) complete(names ...*found) {
+	was := s.origins.of(names)
+	for _, f := range names {
+		same := func(n *Node) bool { return n != nil && n.MTime == f.modified }
+		if s.clock(f.modified) && !same(was) && !same(f.below) {
+			f.MTime = s.Epoch
+		}
+		uid, gid := f.UID, f.GID
+		f.UID, f.GID = s.Owners.Tree(uid), s.Owners.Tree(gid)
+		if was != nil {
+			f.UID, f.GID = s.Owners.Was(uid, was.UID), s.Owners.Was(gid, was.GID)
+		}
+		if s.Owners.Count > 1 && was == nil { // only root of the stage can give a file to who stands for others
+			s.guess(f, uid, gid)
 		}
 		for _, name := range []string{accessACL, defaultACL} {
 			if acl, ok := f.Xattrs[name]; ok {
-				f.Xattrs[name] = s.Owners.treeACL(acl, nil)
+				var had []byte
+				if was != nil {
+					had = was.Xattrs[name]
+				}
+				f.Xattrs[name] = s.Owners.treeACL(acl, had)
 			}
 		}
-		return
-	}
-	f.UID, f.GID = s.Owners.Was(uid, was.UID), s.Owners.Was(gid, was.GID)
-	for _, name := range []string{accessACL, defaultACL} {
-		if acl, ok := f.Xattrs[name]; ok {
-			f.Xattrs[name] = s.Owners.treeACL(acl, was.Xattrs[name])
-		}
-	}
-	for name, value := range was.Xattrs {
-		if _, ok := f.Xattrs[name]; ok {
+		if was == nil {
 			continue
 		}
-		if hostsOwn(name) || !hasXattr(s.Below(was), name) {
-			f.setXattr(name, value)
+		for name, value := range was.Xattrs {
+			if _, ok := f.Xattrs[name]; !ok && (hostsOwn(name) || !hasXattr(s.Below(was), name)) {
+				f.setXattr(name, value)
+			}
+		}
+	}
+}
+
+// guess finds who an owner is whom the disk does not hold: that of the name below, else the only one
+// there is.
+func (s *scanner) guess(f *found, uid, gid uint32) {
+	for _, id := range []struct {
+		tree  *uint32
+		disk  uint32
+		below func(*Node) uint32
+	}{{&f.UID, uid, func(n *Node) uint32 { return n.UID }}, {&f.GID, gid, func(n *Node) uint32 { return n.GID }}} {
+		if id.disk != s.Owners.last() {
+			continue
+		}
+		if f.below != nil {
+			*id.tree = s.Owners.Was(id.disk, id.below(f.below))
+		}
+		if *id.tree == fullRange-1 {
+			*id.tree = s.origins.other(id.below)
 		}
 	}
 }

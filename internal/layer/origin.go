@@ -1,9 +1,13 @@
 package layer
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
+	"slices"
+	"strings"
+	"sync"
 
 	"golang.org/x/sys/unix"
 )
@@ -41,89 +45,120 @@ func originKey(mark []byte) string {
 	return string(mark[originType:originType+1]) + string(mark[originSize:])
 }
 
+// A copy that Prepare made carries a mark of ours: the path below. Processes of the stage see it as
+// little as they see the kernel's.
+const pathMark = overlayMarks + "zygos"
+
 // origins knows which files of the layers below were copied. It looks only at those of which more
 // is known than the disk holds, since for others it does not matter.
 type origins struct {
 	upper   *Upper
-	special map[string]*Node // by key; nil until a file was moved
-	blind   bool             // the file system cannot tell
-	checked bool
+	special map[string]*Node // by key; nil until it is asked for
 }
 
-// telling says whether this file system identifies files.
-func (o *origins) telling() bool {
-	if !o.checked {
-		_, err := originOf(o.upper.Dir)
-		o.blind, o.checked = err != nil, true
-	}
-	return !o.blind
+// most layers that an overlay takes as they are; on one that stands on another nothing is marked.
+const marked = 100
+
+// telling says whether the kernel marks copies: only for the host's root, and where the file system
+// identifies files.
+func (u *Upper) telling() bool {
+	_, err := originOf(u.Dir)
+	return err == nil && hostsNamespace() && u.Lower.levels <= marked
 }
 
-// of is the node that a file, link or pipe of the upper folder is or was copied from; nil if it is
-// new, or if nothing is known of that one that the copy does not show. below is what the layers
-// below have of its name.
-func (o *origins) of(f *found, below *Node) *Node {
+var hostsNamespace = sync.OnceValue(func() bool {
+	text, err := os.ReadFile("/proc/self/uid_map")
+	return err == nil && slices.Equal(strings.Fields(string(text)), []string{"0", "0", "4294967295"})
+})
+
+// of is the node that a file, link or pipe of the upper folder is or was copied from, by all its names;
+// nil if it is new, or if nothing is known of that one that the copy does not show.
+func (o *origins) of(names []*found) *Node {
+	f := names[0]
 	switch {
 	case f.Kind == Dir:
-		if below != nil && below.Kind == Dir && !f.Opaque {
-			return below
+		if f.below != nil && f.below.Kind == Dir && !f.Opaque {
+			return f.below
 		}
 		return nil
-	case f.Kind != File: // these carry no mark; the kernel copies them with their times
-		if below != nil && o.alike(f, below) {
-			return below
-		}
-		if o.upper.clock(f.modified) {
-			return nil // made by the stage
-		}
-		return o.specials()[looks(f.Kind, f.modified, f.Link)]
-	case f.origin == "" && o.telling():
-		return nil
-	case f.origin == "": // all that is left is the name
-		if below != nil && below.Kind == File {
-			return below
-		}
+	case f.path != "":
+		return o.upper.Lower.Lookup(f.path)
+	case f.origin != "":
+		return o.specials()[f.origin]
+	case f.Kind == File:
 		return nil
 	}
-	if below != nil && below.Kind == File {
-		if mark, err := originOf(o.upper.Below(below)); err == nil && originKey(mark) == f.origin {
-			return below
+	// Links and pipes never carry a mark. The kernel copies them with their times and owners, and who may
+	// not give files away makes none that looks like another's.
+	key := looks(&f.Entry, f.UID, f.GID, f.modified)
+	if f.below != nil && key == o.looksBelow(f.below) {
+		return f.below
+	}
+	return o.specials()[key]
+}
+
+// looks tells what a link or pipe looks like on disk.
+func looks(e *Entry, uid, gid uint32, time int64) string {
+	return fmt.Sprintf("%s %d:%d %d %s", e.Kind, uid, gid, time, e.Link)
+}
+
+func (o *origins) looksBelow(n *Node) string {
+	uid, _ := o.upper.Owners.Disk(n.UID)
+	gid, _ := o.upper.Owners.Disk(n.GID)
+	return looks(&n.Entry, uid, gid, n.MTime)
+}
+
+// isSpecial says whether more is known of a file below than the disk holds.
+func (u *Upper) isSpecial(n *Node) bool {
+	if !u.Owners.holds(&n.Entry) {
+		return true
+	}
+	for name, value := range n.Xattrs {
+		if _, held := u.Owners.diskACL(value); (name == accessACL || name == defaultACL) && !held || hostsOwn(name) || !hasXattr(u.Below(n), name) {
+			return true
 		}
 	}
-	return o.specials()[f.origin]
+	return false
 }
 
-// alike says whether a link or pipe can be one of below.
-func (o *origins) alike(f *found, n *Node) bool {
-	return n.Kind == f.Kind && n.Link == f.Link && n.MTime == f.modified
-}
-
-// looks is the key of a link or pipe.
-func looks(kind Kind, time int64, target string) string {
-	return fmt.Sprintf("%s %d %s", kind, time, target)
-}
-
-// specials are the files, links and pipes below of which the disk does not hold all, by key. Of links
-// that look the same, all must belong to the same owners.
+// specials are the files, links and pipes below of which the disk does not hold all, by mark or by looks.
+// Of those that look the same, all must belong to the same owners.
 func (o *origins) specials() map[string]*Node {
 	if o.special != nil {
 		return o.special
 	}
 	o.special = map[string]*Node{}
 	for _, n := range o.upper.Lower.nodes {
-		held := o.upper.Owners.holds(&n.Entry)
 		switch {
-		case n.Kind == File && (!held || len(n.Xattrs) > 0):
+		case n.Kind == File && o.upper.isSpecial(n):
 			if mark, err := originOf(o.upper.Below(n)); err == nil {
 				o.special[originKey(mark)] = n
 			}
-		case (n.Kind == Symlink || n.Kind == Fifo) && !held:
-			key := looks(n.Kind, n.MTime, n.Link)
-			if other, ok := o.special[key]; ok && (other == nil || other.UID != n.UID || other.GID != n.GID) {
+		case (n.Kind == Symlink || n.Kind == Fifo) && !o.upper.Owners.holds(&n.Entry):
+			key := o.looksBelow(n)
+			if had, ok := o.special[key]; ok && (had == nil || had.UID != n.UID || had.GID != n.GID) {
 				n = nil
 			}
 			o.special[key] = n
 		}
 	}
 	return o.special
+}
+
+// other is the id of an owner whom the disk does not hold, if all files below have but one of these;
+// else 65535.
+func (o *origins) other(of func(*Node) uint32) uint32 {
+	const unknown = fullRange - 1
+	var one uint32
+	for _, n := range o.upper.Lower.nodes {
+		id := of(n)
+		if _, held := o.upper.Owners.Disk(id); held || id == one {
+			continue
+		}
+		if one != 0 {
+			return unknown
+		}
+		one = id
+	}
+	return cmp.Or(one, unknown)
 }

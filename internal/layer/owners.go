@@ -14,6 +14,8 @@ type Owners struct {
 	Count uint32 `json:"count"`
 }
 
+const fullRange = 65536 // ids of a tree in full
+
 // last is the highest id on disk, which stands for others.
 func (o Owners) last() uint32 { return o.First + max(o.Count, 1) - 1 }
 

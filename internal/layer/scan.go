@@ -56,8 +56,8 @@ type found struct {
 	links    uint32
 	modified int64 // as the disk has it
 	changed  unix.StatxTimestamp
-	origin   string // the file below that it was copied from
-	was      *Node  // the same, where more is known of it than the disk holds
+	origin   string // the file below that it was copied from: its key
+	path     string // or its path
 	below    *Node  // what the layers below show at its path, nil if a folder hides it
 	children []*found
 	file     *file
@@ -104,8 +104,9 @@ func (s *scanner) walk(f *found, hidden bool) error {
 		if child.Kind == Whiteout {
 			continue
 		}
-		s.complete(child)
-		if child.Kind == File {
+		if child.Kind != File {
+			s.complete(child)
+		} else {
 			if s.files[child.id] == nil {
 				s.files[child.id] = &file{}
 			}
@@ -120,10 +121,9 @@ func (s *scanner) walk(f *found, hidden bool) error {
 // file there: those of its names that are missing were removed or replaced one by one.
 func (s *scanner) judge() error {
 	for id, file := range s.files {
+		s.complete(file.names...)
 		first := file.names[0]
-		linked, prepared := s.linked[id.ino]
-		prepared = prepared && (first.origin != "" || !s.origins.telling())
-		if prepared && linked == first.changed {
+		if linked, ok := s.linked[id.ino]; ok && linked == first.changed && first.path != "" {
 			file.same = true // nobody touched it
 			continue
 		}
@@ -133,10 +133,20 @@ func (s *scanner) judge() error {
 		file.same = true
 		for _, f := range file.names {
 			f.Size, f.Digest, f.Data = first.Size, first.Digest, first.Data
-			file.same = file.same && s.unchanged(f) && s.grouped[f.below.Group] == prepared && (len(file.names) == 1 || prepared && f.below.Group == first.below.Group)
+			file.same = file.same && s.unchanged(f) && s.namedAsBelow(f, len(file.names))
 		}
 	}
 	return nil
+}
+
+// namedAsBelow says whether a name belongs to the same file as below: those of its names that are
+// missing were removed or replaced one by one.
+func (s *scanner) namedAsBelow(f *found, names int) bool {
+	if !s.grouped[f.below.Group] {
+		return names == 1
+	}
+	from := s.Lower.Lookup(f.path)
+	return from != nil && from.Group == f.below.Group
 }
 
 // unchanged says whether an entry is what the layers below have: a time that the stage's clock set

@@ -30,10 +30,15 @@ type Upper struct {
 
 // Prepare gives the empty folder the look of the tree's root and, since an overlay copies each name
 // by itself, puts in it every file of the layers below that has several names: so they stay one
-// file, already while the stage runs. What does not change of these is no part of the layer.
+// file, already while the stage runs. Where the kernel does not tell what it copied, the files of which
+// more is known than the disk holds come too. What does not change of all these is no part of the layer.
 func (u *Upper) Prepare(ctx context.Context) error {
 	u.linked, u.grouped = map[uint64]unix.StatxTimestamp{}, map[string]bool{}
 	groups := u.Lower.groups()
+	several := len(groups)
+	if !u.telling() {
+		groups = append(groups, u.alone()...)
+	}
 	folders := map[string]*Node{}
 	for _, names := range groups {
 		if err := ctx.Err(); err != nil {
@@ -43,12 +48,15 @@ func (u *Upper) Prepare(ctx context.Context) error {
 			return fmt.Errorf("prepare the names of one file, %s: %w", names[0].Path, err)
 		}
 	}
-	for _, names := range groups { // each name changed it once more
+	for i, names := range groups { // each name changed it once more
 		var st unix.Statx_t
 		if err := unix.Statx(unix.AT_FDCWD, filepath.Join(u.Dir, names[0].Path), unix.AT_SYMLINK_NOFOLLOW, unix.STATX_INO|unix.STATX_CTIME, &st); err != nil {
 			return err
 		}
-		u.linked[st.Ino], u.grouped[names[0].Group] = st.Ctime, true
+		u.linked[st.Ino] = st.Ctime
+		if i < several {
+			u.grouped[names[0].Group] = true
+		}
 	}
 	made := sortedNames(folders)
 	for _, p := range slices.Backward(made) {
@@ -96,11 +104,8 @@ func (u *Upper) link(ctx context.Context, names []*Node, folders map[string]*Nod
 		if err := u.dress(first, &n.Entry); err != nil {
 			return err
 		}
-		// As the overlay does when it copies: so the file is known again under whatever name.
-		if mark, err := originOf(from); err == nil {
-			if err := unix.Lsetxattr(first, originMark, mark, 0); err != nil {
-				return err
-			}
+		if err := unix.Lsetxattr(first, pathMark, []byte(n.Path), 0); err != nil {
+			return err
 		}
 		if err := setTime(first, n.MTime); err != nil {
 			return err
@@ -144,6 +149,20 @@ func cloneFile(ctx context.Context, to, from string, size int64) error {
 		err = copySparse(out, &interruptible{ctx, io.LimitReader(in, size)}, size)
 	}
 	return errors.Join(err, out.Close())
+}
+
+// alone lists the files with one name of which more is known than the disk holds.
+func (u *Upper) alone() (list [][]*Node) {
+	names := map[string]int{}
+	for _, n := range u.Lower.nodes {
+		names[n.Group]++
+	}
+	for _, n := range u.Lower.nodes {
+		if n.Kind == File && (n.Group == "" || names[n.Group] == 1) && u.isSpecial(n) {
+			list = append(list, []*Node{n})
+		}
+	}
+	return list
 }
 
 // groups lists the files with several names, by first name; of each, its names in order.

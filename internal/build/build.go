@@ -172,6 +172,11 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 	if cause := context.Cause(inner); err != nil && cause != nil {
 		err = errors.Join(cause, ctx.Err())
 	}
+	if err != nil {
+		if text := r.secrets.Text(err.Error()); text != err.Error() {
+			err = maskedError{err, text}
+		}
+	}
 	e.forgetFailed(p.Image, p.Build)
 	if err := e.Trim(context.WithoutCancel(ctx), p.Build); err != nil {
 		r.emit(Event{Kind: Note, Text: "the size budget could not be kept: " + err.Error()})
@@ -219,8 +224,35 @@ func (r *run) fail(ctx context.Context, err error) {
 
 func (r *run) emit(e Event) {
 	e.Build, e.Image = r.plan.Build, r.plan.Image
+	e.Text = r.secrets.Text(e.Text)
+	if e.Failure != nil {
+		f := *e.Failure
+		f.Reason = r.secrets.Text(f.Reason)
+		e.Failure = &f
+	}
 	r.log.emit(e)
 }
+
+// maskAll masks secrets in names of files, which scripts choose.
+func (r *run) maskAll(list []string) []string {
+	if r.secrets == nil {
+		return list
+	}
+	out := make([]string, len(list))
+	for i := range list {
+		out[i] = r.secrets.Text(list[i])
+	}
+	return out
+}
+
+// maskedError is an error whose text held a secret.
+type maskedError struct {
+	error
+	text string
+}
+
+func (e maskedError) Error() string { return e.text }
+func (e maskedError) Unwrap() error { return e.error }
 
 func (r *run) carryOut(ctx context.Context, began time.Time) error {
 	r.emit(Event{Kind: Started, Version: r.plan.Version, Text: r.plan.Why})

@@ -47,7 +47,7 @@ func (b *branch) carryOut(ctx context.Context) error {
 		if err := b.stage(ctx, i); err != nil {
 			return err
 		}
-		if err := b.bring(&b.shape.Stages[i]); err != nil {
+		if err := b.bring(ctx, &b.shape.Stages[i]); err != nil {
 			return err
 		}
 	}
@@ -122,6 +122,9 @@ func (b *branch) seal() error {
 		}
 	}
 	b.push(digest, "seal")
+	for i := range results {
+		results[i].Paths = b.maskAll(results[i].Paths)
+	}
 	b.record.Seal = results
 	b.emit(Event{Kind: Sealed, Seal: results, Layer: digest, Took: time.Since(began)})
 	return nil
@@ -323,7 +326,7 @@ func (b *branch) keepTraces() {
 }
 
 // bring copies files out of the tree into the build's folder.
-func (b *branch) bring(s *plan.Stage) error {
+func (b *branch) bring(ctx context.Context, s *plan.Stage) error {
 	if len(s.Bring) == 0 {
 		return nil
 	}
@@ -339,7 +342,7 @@ func (b *branch) bring(s *plan.Stage) error {
 		}
 		for _, p := range append([]string{name}, tree.Under(name)...) {
 			if n := tree.Lookup(p); n.Kind == layer.File {
-				if err := b.bringFile(s, n); err != nil {
+				if err := b.bringFile(ctx, s, n); err != nil {
 					return fmt.Errorf("stage %s: bring /%s: %w", s.Name, p, err)
 				}
 			}
@@ -348,22 +351,20 @@ func (b *branch) bring(s *plan.Stage) error {
 	return nil
 }
 
-func (b *branch) bringFile(s *plan.Stage, n *layer.Node) error {
+func (b *branch) bringFile(ctx context.Context, s *plan.Stage, n *layer.Node) error {
 	from, err := os.Open(b.content(n))
 	if err != nil {
 		return err
 	}
 	defer from.Close()
 	if b.secrets != nil {
-		name, found, err := b.secrets.Scan(from, make([]byte, 64<<10))
-		if found {
-			return b.leak(s.Name, name, "", n)
-		}
-		if err == nil {
-			_, err = from.Seek(0, io.SeekStart)
-		}
+		look := searcher{ctx: ctx, m: b.secrets, buf: make([]byte, 64<<10)}
+		name, where, err := look.node(n, b.content(n))
 		if err != nil {
 			return err
+		}
+		if name != "" {
+			return b.leak(ctx, name, where, n)
 		}
 	}
 	name := b.path(filepath.Join("files", b.shape.Variant, s.Name, n.Path))
@@ -374,7 +375,7 @@ func (b *branch) bringFile(s *plan.Stage, n *layer.Node) error {
 	if err != nil {
 		return b.full(err, 0)
 	}
-	_, err = io.Copy(to, from)
+	_, err = io.Copy(to, cancellable{ctx, from})
 	if err = errors.Join(err, to.Close()); err != nil {
 		return b.full(err, n.Size)
 	}

@@ -103,7 +103,9 @@ func TestSecretLeftInTheTreeFailsTheBuild(t *testing.T) {
 		`printf 'u:%s' \"$ENROL_KEY\" | base64 > /b`:                                                                   "in /b",
 		`printf '%s' \"$ENROL_KEY\" | hexdump -v -e '/1 \"%02x\"' > /h; [ -s /h ]`:                                     "in /h",
 		`mkdir -p \"/opt/${ENROL_KEY#*/}\"; ln -s \"x$ENROL_KEY\" /l`:                                                  "in the target of the link /l",
-		`mkdir -p \"/opt/$ENROL_KEY\"`:                                                                                 "in the name of /opt/k3y/of+the=north wind",
+		`mkdir -p \"/opt/$ENROL_KEY\"`:                                                                                 "in the name of /opt/***",
+		`mkdir /o; echo $ENROL_KEY | gzip > /o/f.gz; tar cz -f /a.tgz /o; rm -r /o`:                                    "in the compressed contents of /a.tgz",
+		`mkdir /o; echo $ENROL_KEY | gzip > /o/f.gz; tar c -f /a.tar /o; rm -r /o`:                                     "in the compressed contents of /a.tar",
 		`mkdir /o; echo $ENROL_KEY > /o/f; tar czf /a.tgz /o; rm -r /o`:                                                "in the compressed contents of /a.tgz",
 		`head -c 300000 /dev/urandom > /r; printf '%s' \"$ENROL_KEY\" >> /r; head -c 300000 /dev/urandom >> /r`:        "in /r",
 		`echo $ENROL_KEY > /var/log/kept-by-mistake.txt; mkdir -p /opt; echo $ENROL_KEY | gzip | gzip > /opt/twice.gz`: "in the compressed contents of /opt/twice.gz",
@@ -112,7 +114,11 @@ func TestSecretLeftInTheTreeFailsTheBuild(t *testing.T) {
 		r := p.run("build", "first")
 		require.Equal(t, 4, r.code, script+r.err)
 		require.Contains(t, r.err, "secret  enrol-key\n  place   "+where+", written by stage with\n", script)
+		found, err := exec.Command("grep", "-rlaF", "of+the=north", filepath.Join(p.dir, ".zygos")).CombinedOutput()
+		require.Error(t, err, "the layer that holds it is thrown away, and nothing else tells it: %s", found)
 	}
+	r := p.run("build", "first")
+	require.Contains(t, r.err, "with             runs: ", "what was found is not built upon")
 	require.Equal(t, "[]\n", p.ok("list", "--json"))
 }
 

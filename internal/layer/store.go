@@ -176,6 +176,22 @@ func (s *Store) keyFile(key string) string { return filepath.Join(s.Dir, "keys",
 
 const gone = ".gone" // ends the names of what is being removed
 
+// Drop throws a layer away with all snapshots that stand for it.
+func (s *Store) Drop(digest string) error {
+	for _, key := range s.keys() {
+		if snap := s.Peek(key); snap != nil && snap.Layer == digest {
+			if err := os.Remove(s.keyFile(key)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+		}
+	}
+	s.Forget(&Snapshot{Layer: digest})
+	if s.Has(digest) {
+		return fmt.Errorf("layer %.12s cannot be removed", digest)
+	}
+	return nil
+}
+
 // Forget removes a snapshot and its layer, so that it is made anew. What cannot be removed is found
 // again by whoever looks for it.
 func (s *Store) Forget(snap *Snapshot) {
@@ -303,6 +319,17 @@ func (x Index) usage() (bytes int64) {
 	return bytes
 }
 
+// keys lists the keys of the snapshots that are kept.
+func (s *Store) keys() (list []string) {
+	entries, _ := os.ReadDir(filepath.Join(s.Dir, "keys")) // no folder, no snapshots
+	for _, e := range entries {
+		if key, ok := strings.CutSuffix(e.Name(), ".json"); ok {
+			list = append(list, key)
+		}
+	}
+	return list
+}
+
 // digests lists the layers that are kept.
 func (s *Store) digests() (list []string) {
 	entries, _ := os.ReadDir(s.Dir) // no folder, no layers
@@ -332,11 +359,8 @@ func (s *Store) Evict(bytes int64, since time.Time, pinned func(digest string) b
 	}
 	var list []kept
 	users := map[string]int{}
-	files, err := filepath.Glob(filepath.Join(s.Dir, "keys", "*.json"))
-	if err != nil {
-		return 0, err
-	}
-	for _, name := range files {
+	for _, key := range s.keys() {
+		name := s.keyFile(key)
 		var snap Snapshot
 		info, err1 := os.Stat(name)
 		text, err2 := os.ReadFile(name)

@@ -2,6 +2,7 @@ package secret
 
 import (
 	"io"
+	"strings"
 )
 
 // Matcher finds secrets in a stream of bytes, whatever line ends lie between their bytes. It is
@@ -149,6 +150,21 @@ func (m *Matcher) Mask(r io.Reader) io.Reader {
 		return r
 	}
 	return &masked{m: m, from: r, raw: make([]byte, 64<<10)}
+}
+
+// Text is a text with every secret replaced by ***.
+func (m *Matcher) Text(text string) string {
+	if m == nil {
+		return text
+	}
+	if _, ok := m.In(text); !ok {
+		return text
+	}
+	out, err := io.ReadAll(m.Mask(strings.NewReader(text)))
+	if err != nil {
+		return mask // a string is read without errors
+	}
+	return string(out)
 }
 
 type masked struct {

@@ -59,31 +59,49 @@ var capability = []byte{1, 0, 0, 2, 0, 4, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
 
 // Things are made by their names, on a plain disk, by root.
 var Things = map[string]func(p string) error{
-	"file":     func(p string) error { return write(p, "content of the base\n", 0o644) },
-	"empty":    func(p string) error { return write(p, "", 0o600) },
-	"locked":   func(p string) error { return do(write(p, "x", 0), os.Lchown(p, 1000, 1001)) },
-	"setuid":   func(p string) error { return do(write(p, "x", 0o644), os.Lchown(p, 12, 13), unix.Chmod(p, 0o6755)) },
-	"large":    func(p string) error { return write(p, strings.Repeat("0123456789abcdef", 70000), 0o644) },
-	"hole":     func(p string) error { return sparse(p, 1<<20, 0, 1<<19) },
-	"tail":     func(p string) error { return sparse(p, 1<<20+5, 0) },
-	"zeros":    func(p string) error { return sparse(p, 1<<20) },
-	"foreign":  func(p string) error { return do(write(p, "foreign", 0o640), os.Lchown(p, other, other+1)) },
-	"last-id":  func(p string) error { return do(write(p, "last", 0o640), os.Lchown(p, 65534, 65535)) },
-	"old":      func(p string) error { return do(write(p, "old", 0o644), setTime(p, -1000000000)) },
-	"future":   func(p string) error { return do(write(p, "future", 0o644), setTime(p, then+1000)) },
-	"noted":    func(p string) error { return do(write(p, "noted", 0o644), xattr(p, "user.note", "kept"), xattr(p, "user.a=b%c", "odd"), xattr(p, "trusted.mark", "base")) },
-	"capable":  func(p string) error { return do(write(p, "elf", 0o755), xattr(p, "security.capability", string(capability))) },
-	"shared":   func(p string) error { return do(write(p, "acl", 0o664), xattr(p, "system.posix_acl_access", string(acl(1, 2)))) },
-	"stranger": func(p string) error { return do(write(p, "acl", 0o664), xattr(p, "system.posix_acl_access", string(foreignACL()))) },
-	"link":     func(p string) error { return os.Symlink("file", p) },
-	"nowhere":  func(p string) error { return do(os.Symlink("/no/such/"+strings.Repeat("long/", 300), p), os.Lchown(p, 7, 8)) },
+	"file":    func(p string) error { return write(p, "content of the base\n", 0o644) },
+	"empty":   func(p string) error { return write(p, "", 0o600) },
+	"locked":  func(p string) error { return do(write(p, "x", 0), os.Lchown(p, 1000, 1001)) },
+	"setuid":  func(p string) error { return do(write(p, "x", 0o644), os.Lchown(p, 12, 13), unix.Chmod(p, 0o6755)) },
+	"large":   func(p string) error { return write(p, strings.Repeat("0123456789abcdef", 70000), 0o644) },
+	"hole":    func(p string) error { return sparse(p, 1<<20, 0, 1<<19) },
+	"tail":    func(p string) error { return sparse(p, 1<<20+5, 0) },
+	"zeros":   func(p string) error { return sparse(p, 1<<20) },
+	"foreign": func(p string) error { return do(write(p, "foreign", 0o640), os.Lchown(p, other, other+1)) },
+	"last-id": func(p string) error { return do(write(p, "last", 0o640), os.Lchown(p, 65534, 65535)) },
+	"old":     func(p string) error { return do(write(p, "old", 0o644), setTime(p, -1000000000)) },
+	"future":  func(p string) error { return do(write(p, "future", 0o644), setTime(p, then+1000)) },
+	"noted": func(p string) error {
+		return do(write(p, "noted", 0o644), xattr(p, "user.note", "kept"), xattr(p, "user.a=b%c", "odd"), xattr(p, "trusted.mark", "base"))
+	},
+	"capable": func(p string) error {
+		return do(write(p, "elf", 0o755), xattr(p, "security.capability", string(capability)))
+	},
+	"shared": func(p string) error {
+		return do(write(p, "acl", 0o664), xattr(p, "system.posix_acl_access", string(acl(1, 2))))
+	},
+	"stranger": func(p string) error {
+		return do(write(p, "acl", 0o664), xattr(p, "system.posix_acl_access", string(foreignACL())))
+	},
+	"link": func(p string) error { return os.Symlink("file", p) },
+	"nowhere": func(p string) error {
+		return do(os.Symlink("/no/such/"+strings.Repeat("long/", 300), p), os.Lchown(p, 7, 8))
+	},
 	"own-link": func(p string) error { return do(os.Symlink("x", p), os.Lchown(p, other, other)) },
 	"pipe":     func(p string) error { return do(unix.Mkfifo(p, 0o620), os.Lchown(p, 3, 4)) },
-	"folder":   func(p string) error { return do(os.Mkdir(p, 0o700), unix.Chmod(p, 0o2751), write(p+"/in", "in", 0o600), os.Mkdir(p+"/deep", 0o755), write(p+"/deep/x", "x", 0o644), setTime(p+"/in", then)) },
-	"default":  func(p string) error { return do(os.Mkdir(p, 0o755), xattr(p, "system.posix_acl_default", string(acl(3)))) },
-	"theirs":   func(p string) error { return do(os.Mkdir(p, 0o755), os.Lchown(p, other, 0), write(p+"/x", "x", 0o644), os.Lchown(p+"/x", other, other)) },
-	"twins":    func(p string) error { return do(write(p, "one of two names\n", 0o644), os.Link(p, p+".2")) },
-	"triplets": func(p string) error { return do(write(p, "one of three\n", 0o640), os.Lchown(p, 5, 6), os.Link(p, p+".2"), os.Link(p, p+".z")) },
+	"folder": func(p string) error {
+		return do(os.Mkdir(p, 0o700), unix.Chmod(p, 0o2751), write(p+"/in", "in", 0o600), os.Mkdir(p+"/deep", 0o755), write(p+"/deep/x", "x", 0o644), setTime(p+"/in", then))
+	},
+	"default": func(p string) error {
+		return do(os.Mkdir(p, 0o755), xattr(p, "system.posix_acl_default", string(acl(3))))
+	},
+	"theirs": func(p string) error {
+		return do(os.Mkdir(p, 0o755), os.Lchown(p, other, 0), write(p+"/x", "x", 0o644), os.Lchown(p+"/x", other, other))
+	},
+	"twins": func(p string) error { return do(write(p, "one of two names\n", 0o644), os.Link(p, p+".2")) },
+	"triplets": func(p string) error {
+		return do(write(p, "one of three\n", 0o640), os.Lchown(p, 5, 6), os.Link(p, p+".2"), os.Link(p, p+".z"))
+	},
 }
 
 // Works are done to things, by root, as scripts do.
@@ -100,15 +118,17 @@ var Works = map[string]func(p string) error{
 		dir, name := filepath.Split(p)
 		return os.Rename(p, filepath.Join(dir, "../moved", filepath.Base(dir)+"_"+name))
 	},
-	"remove":   os.RemoveAll,
-	"replace":  func(p string) error { return do(os.RemoveAll(p), write(p, "another one\n", 0o600)) },
-	"to-dir":   func(p string) error { return do(os.RemoveAll(p), os.Mkdir(p, 0o755), write(p+"/inside", "x", 0o644)) },
-	"exchange": func(p string) error { return do(write(p+".new", "written beside, then renamed\n", 0o644), os.Rename(p+".new", p)) },
-	"name-it":  func(p string) error { return os.Link(p, p+".again") },
-	"note":     func(p string) error { return xattr(p, "user.added", "by a stage") },
-	"unnote":   func(p string) error { return unix.Lremovexattr(p, "user.note") },
-	"touch":    func(p string) error { return setTime(p, then-86400) },
-	"no-acl":   func(p string) error { return unix.Lremovexattr(p, "system.posix_acl_access") },
+	"remove":  os.RemoveAll,
+	"replace": func(p string) error { return do(os.RemoveAll(p), write(p, "another one\n", 0o600)) },
+	"to-dir":  func(p string) error { return do(os.RemoveAll(p), os.Mkdir(p, 0o755), write(p+"/inside", "x", 0o644)) },
+	"exchange": func(p string) error {
+		return do(write(p+".new", "written beside, then renamed\n", 0o644), os.Rename(p+".new", p))
+	},
+	"name-it": func(p string) error { return os.Link(p, p+".again") },
+	"note":    func(p string) error { return xattr(p, "user.added", "by a stage") },
+	"unnote":  func(p string) error { return unix.Lremovexattr(p, "user.note") },
+	"touch":   func(p string) error { return setTime(p, then-86400) },
+	"no-acl":  func(p string) error { return unix.Lremovexattr(p, "system.posix_acl_access") },
 }
 
 // Odd names, of files of the base that nobody touches.

@@ -18,6 +18,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/machine"
+	"zygos/internal/plain"
 	"zygos/internal/plan"
 )
 
@@ -426,7 +427,7 @@ func (in *invocation) unchanged(made *plan.Plan) error {
 func (in *invocation) jsonLine(v any) error {
 	text, err := json.Marshal(v)
 	if err == nil {
-		_, err = in.out.Write(append(text, '\n'))
+		_, err = raw(in.out).Write(append(plain.JSON(text), '\n'))
 	}
 	return err
 }

@@ -107,7 +107,7 @@ one moment. Artifacts and layers are files of the state and are not in it.`,
 	run: opened(false, func(ctx context.Context, in *invocation, p *place) error {
 		l := in.live()
 		l.show("", "export", 0, 0)
-		n, err := p.catalog.Export(ctx, in.out)
+		n, err := p.catalog.Export(ctx, raw(in.out))
 		l.end()
 		if err == nil {
 			in.note("wrote %s", counted(n, "row"))

@@ -154,7 +154,7 @@ func Main(args []string, out, errs io.Writer) int {
 	debug.SetMemoryLimit(96 << 20)
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, unix.SIGTERM, unix.SIGHUP)
 	defer cancel()
-	in := &invocation{line: args, out: out, err: errs, color: "auto"}
+	in := &invocation{line: args, out: screen{out}, err: screen{errs}, color: "auto"}
 	err := in.dispatch(ctx, args)
 	if err == nil {
 		return 0

@@ -220,7 +220,7 @@ func (in *invocation) some(word string, lines []string) {
 		shown = lines[:fewNames]
 	}
 	for _, l := range shown {
-		fmt.Fprintf(in.out, "  %s\n", l)
+		fmt.Fprintf(in.out, "  %s\n", oneLine.Replace(l))
 	}
 	if more := len(lines) - len(shown); more > 0 {
 		fmt.Fprintf(in.out, "  and %d more; --all shows them\n", more)

@@ -96,7 +96,7 @@ func runEnter(ctx context.Context, in *invocation, p *place) error {
 
 // shell runs the shell on this terminal, or on pipes.
 func (in *invocation) shell(ctx context.Context, s machine.Sandbox, m machine.Stage, view *build.View) (int, error) {
-	shell := machine.Shell{User: view.User, Dir: view.Dir, Env: view.Env, In: os.Stdin, Out: in.out, Err: in.err}
+	shell := machine.Shell{User: view.User, Dir: view.Dir, Env: view.Env, In: os.Stdin, Out: raw(in.out), Err: raw(in.err)}
 	for _, content := range view.Contents {
 		shell.Scripts = append(shell.Scripts, machine.Script{Content: content})
 	}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"zygos/internal/catalog"
+	"zygos/internal/plain"
 	"zygos/internal/plan"
 	"zygos/internal/report"
 )
@@ -67,9 +68,9 @@ func runLineage(ctx context.Context, in *invocation, p *place) error {
 	case in.json:
 		return in.writeJSON(list)
 	case in.set.svg:
-		return familyPicture(v, list).SVG(in.out)
+		return familyPicture(v, list).SVG(raw(in.out))
 	case in.set.html:
-		return familyPicture(v, list).HTML(in.out)
+		return familyPicture(v, list).HTML(raw(in.out))
 	}
 	below := map[string][]relative{}
 	for _, r := range list {
@@ -152,10 +153,10 @@ func (in *invocation) draw(r relative, below map[string][]relative, here, indent
 		text += "  " + in.paint(green, strings.Join(r.Tags, ", "))
 	}
 	if state := r.state(); state != "" {
-		text += "  " + in.paint(red, state)
+		text += "  " + in.paint(red, plain.Text(state))
 	}
 	if r.Due != "" {
-		text += "  " + in.paint(amber, "due: "+r.Due)
+		text += "  " + in.paint(amber, "due: "+plain.Text(r.Due))
 	}
 	fmt.Fprintln(in.out, indent+branch+text)
 	children := below[r.Ref()]
@@ -169,10 +170,10 @@ func familyPicture(v *catalog.Version, list []relative) *report.Family {
 	outside := list[0].BaseName + "@" + list[0].BaseVersion
 	f := &report.Family{Title: v.Ref(), Made: time.Now(), Members: []report.Member{{Ref: outside}}}
 	for _, r := range list {
-		m := report.Member{Ref: r.Ref(), On: r.BaseName + "@" + r.BaseVersion, Age: age(r.Created), Tags: r.Tags, State: r.state(), Here: r.Ref() == v.Ref()}
+		m := report.Member{Ref: r.Ref(), On: r.BaseName + "@" + r.BaseVersion, Age: age(r.Created), Tags: r.Tags, State: plain.Text(r.state()), Here: r.Ref() == v.Ref()}
 		m.Planned = r.Recall != nil && !r.Recall.InForce()
 		if r.Due != "" {
-			m.Due = "due: " + r.Due
+			m.Due = plain.Text("due: " + r.Due)
 		}
 		f.Members = append(f.Members, m)
 	}

@@ -1,16 +1,20 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
 	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"charm.land/lipgloss/v2"
 	"charm.land/lipgloss/v2/table"
 	"golang.org/x/term"
+
+	"zygos/internal/plain"
 )
 
 var (
@@ -21,8 +25,36 @@ var (
 	amber = lipgloss.NewStyle().Foreground(lipgloss.Yellow)
 )
 
+// screen is where people read: nothing that others wrote reaches it raw.
+type screen struct{ io.Writer }
+
+// colours are all that paint writes.
+var colours = sync.OnceValue(func() (list []string) {
+	for _, style := range []lipgloss.Style{bold, faint, red, green, amber} {
+		before, after, _ := strings.Cut(style.Render("x"), "x")
+		list = append(list, before, after)
+	}
+	return list
+})
+
+func (s screen) Write(p []byte) (int, error) {
+	text := string(p)
+	if _, err := io.WriteString(s.Writer, plain.Painted(text, colours())); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+// raw is what a screen writes to, for bytes that are not for reading.
+func raw(w io.Writer) io.Writer {
+	if s, ok := w.(screen); ok {
+		return s.Writer
+	}
+	return w
+}
+
 func isTerminal(w io.Writer) bool {
-	f, ok := w.(*os.File)
+	f, ok := raw(w).(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
@@ -45,10 +77,15 @@ func (in *invocation) paint(style lipgloss.Style, text string) string {
 }
 
 func (in *invocation) writeJSON(v any) error {
-	enc := json.NewEncoder(in.out)
+	var text bytes.Buffer
+	enc := json.NewEncoder(&text)
 	enc.SetEscapeHTML(false)
 	enc.SetIndent("", "  ")
-	return enc.Encode(v)
+	err := enc.Encode(v)
+	if err == nil {
+		_, err = raw(in.out).Write(plain.JSON(text.Bytes()))
+	}
+	return err
 }
 
 // note tells something on the side.
@@ -65,6 +102,11 @@ func (in *invocation) next(command string) {
 
 // columns writes rows below a head, aligned, without lines.
 func (in *invocation) columns(head []string, rows [][]string) error {
+	for _, row := range rows {
+		for i := range row {
+			row[i] = oneLine.Replace(row[i])
+		}
+	}
 	t := table.New().Border(lipgloss.HiddenBorder()).BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).
 		BorderHeader(false).BorderColumn(false).BorderRow(false).Headers(head...).Rows(rows...).
 		StyleFunc(func(row, col int) lipgloss.Style {
@@ -85,6 +127,9 @@ func (in *invocation) columns(head []string, rows [][]string) error {
 	return nil
 }
 
+// oneLine keeps a text of others within its cell.
+var oneLine = strings.NewReplacer("\n", `\n`, "\r", `\r`, "\t", `\t`)
+
 // pairs writes names and values below each other.
 func (in *invocation) pairs(rows [][2]string) {
 	width := 0
@@ -92,7 +137,7 @@ func (in *invocation) pairs(rows [][2]string) {
 		width = max(width, len(r[0]))
 	}
 	for _, r := range rows {
-		fmt.Fprintf(in.out, "%s  %s\n", in.paint(faint, fmt.Sprintf("%-*s", width, r[0])), r[1])
+		fmt.Fprintf(in.out, "%s  %s\n", in.paint(faint, fmt.Sprintf("%-*s", width, r[0])), oneLine.Replace(r[1]))
 	}
 }
 

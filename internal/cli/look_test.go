@@ -47,6 +47,29 @@ func TestColumnsAlignAndStayPlain(t *testing.T) {
 	require.Contains(t, out.String(), "1\n")
 }
 
+func TestWhatOthersWroteIsShownAndNotObeyed(t *testing.T) {
+	var out bytes.Buffer
+	in := &invocation{out: screen{&out}, err: screen{&out}, color: "always"}
+	evil := "a\x1b[2Jb\u009b31m\u202e\nRegistered"
+	safe := `a\x1b[2Jb\u009b31m\u202e\nRegistered`
+	require.NoError(t, in.columns([]string{"NAME", "WHY"}, [][]string{{evil, in.paint(red, "x")}}))
+	in.pairs([][2]string{{"why", evil}})
+	in.set.all = true
+	in.some("files", []string{"+ " + evil})
+	require.Equal(t, 3, strings.Count(out.String(), safe), out.String())
+	require.Contains(t, out.String(), "\x1b[31mx\x1b[m", "our own colours stay")
+	out.Reset()
+	require.NoError(t, in.writeJSON(map[string]string{"why": evil}))
+	require.NotContains(t, out.String(), "\u202e")
+	require.Contains(t, out.String(), `\u202e`)
+	for _, line := range []string{some([]string{evil}), in.eventLine(build.Event{Kind: build.Brought, Text: evil}, ""), in.eventLine(build.Event{Kind: build.Sealed, Seal: []seal.Result{{Group: "logs", Paths: []string{evil}}}}, "")} {
+		require.Contains(t, line, safe)
+	}
+	out.Reset()
+	in.report(errors.New(evil))
+	require.NotContains(t, out.String(), "\x1b[2J")
+}
+
 func TestColourFollowsTheFlagAndTheEnvironment(t *testing.T) {
 	var out bytes.Buffer
 	in := &invocation{out: &out, err: &out, color: "auto"}

@@ -13,6 +13,7 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 
 	"zygos/internal/build"
+	"zygos/internal/plain"
 	"zygos/internal/seal"
 )
 
@@ -42,7 +43,7 @@ const lineStep = 5 * time.Second // between lines of progress where there is no 
 func (in *invocation) live() *live {
 	l := &live{in: in, feet: map[string]*foot{}}
 	if isTerminal(in.err) && !in.quiet && !in.json {
-		l.progress = mpb.New(mpb.WithOutput(in.err), mpb.WithWidth(30), mpb.WithRefreshRate(100*time.Millisecond))
+		l.progress = mpb.New(mpb.WithOutput(raw(in.err)), mpb.WithWidth(30), mpb.WithRefreshRate(100*time.Millisecond))
 	}
 	return l
 }
@@ -54,7 +55,7 @@ func (l *live) line(text string) {
 	}
 	var w io.Writer = l.in.err
 	if l.progress != nil {
-		w = l.progress
+		w = screen{l.progress}
 	}
 	fmt.Fprintln(w, text)
 }
@@ -64,7 +65,7 @@ func (l *live) result(text string) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.progress != nil && isTerminal(l.in.out) {
-		_, err := fmt.Fprintln(l.progress, text)
+		_, err := fmt.Fprintln(screen{l.progress}, text)
 		return err
 	}
 	_, err := fmt.Fprintln(l.in.out, text)
@@ -103,7 +104,7 @@ func (l *live) show(who, doing string, done, total int64) {
 func (l *live) text(who string, f *foot) string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	text := fmt.Sprintf("  %s  ", strings.TrimSpace(who+"  "+f.doing))
+	text := fmt.Sprintf("  %s  ", plain.Text(strings.TrimSpace(who+"  "+f.doing)))
 	if f.total > 0 {
 		const width = 30
 		full := int(width * min(f.done, f.total) / f.total)
@@ -219,7 +220,7 @@ func (in *invocation) eventLine(e build.Event, who string) string {
 	case build.StepBegan:
 		return inner(fmt.Sprintf("%s > %s", e.Stage, e.Step))
 	case build.Output:
-		return inner(e.Stage+" |") + " " + e.Text
+		return inner(e.Stage+" |") + " " + plain.Lines(e.Text)
 	case build.Cut:
 		return inner(e.Stage+" |") + " " + in.paint(amber, fmt.Sprintf("[%d lines, %s of its output are not kept]", e.Lines, mib(e.Done)))
 	case build.Retry:
@@ -227,7 +228,7 @@ func (in *invocation) eventLine(e build.Event, who string) string {
 	case build.StageDone:
 		return head("stage") + fmt.Sprintf("%-16s ran in %s, %s changed", e.Stage, human(e.Took), mib(e.Done))
 	case build.Brought:
-		return head("brought") + fmt.Sprintf("%-16s %s  %s", e.Stage, mib(e.Done), nearby(e.Text))
+		return head("brought") + fmt.Sprintf("%-16s %s  %s", e.Stage, mib(e.Done), plain.Text(nearby(e.Text)))
 	case build.Note:
 		return head("note") + e.Text
 	case build.Sealed:
@@ -274,8 +275,9 @@ func sealLines(results []seal.Result) []string {
 
 // some lists the first of many names, as far as they fit beside other words on a line.
 func some(names []string) string {
-	text := names[0]
+	text := plain.Text(names[0])
 	for _, name := range names[1:] {
+		name = plain.Text(name)
 		if len(text)+len(name) > 70 {
 			return text + ", …"
 		}

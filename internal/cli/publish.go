@@ -22,6 +22,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/manifest"
+	"zygos/internal/plain"
 	"zygos/internal/region"
 	"zygos/internal/store"
 )
@@ -353,7 +354,10 @@ func runManifest(ctx context.Context, in *invocation, p *place) error {
 	if in.json {
 		text, err := manifest.Canonical(m)
 		if err == nil {
-			_, err = in.out.Write(text)
+			if isTerminal(in.out) { // in a pipe or file, it is the document byte for byte
+				text = append(plain.JSON(text), '\n')
+			}
+			_, err = raw(in.out).Write(text)
 		}
 		return err
 	}

@@ -117,7 +117,7 @@ func runDemo(ctx context.Context, in *invocation) error {
 			cmd.Args = append(cmd.Args, "--json")
 		}
 		cmd.Args = append(cmd.Args, "--color", in.color)
-		cmd.Stdout, cmd.Stderr = in.out, in.err
+		cmd.Stdout, cmd.Stderr = raw(in.out), raw(in.err)
 		cmd.Cancel = func() error { return cmd.Process.Signal(unix.SIGTERM) }
 		if err := cmd.Run(); err != nil {
 			if ctx.Err() != nil {

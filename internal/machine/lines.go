@@ -10,6 +10,8 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+
+	"zygos/internal/plain"
 )
 
 // lineSplitter turns a script's two streams into whole lines, one at a time.
@@ -108,18 +110,18 @@ var controls = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`\x1b(\[[0-?]*[ -/]*[@-~]|\][^\a\x1b]*(\a|\x1b\\)|[@-Z\\-_])`)
 })
 
-// tidy makes a line safe to print: of a progress line that overwrites itself the last state
-// stays, control characters go.
+// tidy is a line as a person saw it: of a progress line that overwrites itself the last state stays,
+// sequences for terminals and bells go; whatever else is not for reading shows as what it is.
 func tidy(text string) string {
 	text = strings.TrimRight(text, "\r\n")
 	if i := strings.LastIndexByte(text, '\r'); i >= 0 {
 		text = text[i+1:]
 	}
-	text = controls().ReplaceAllString(text, "")
-	return strings.Map(func(r rune) rune {
+	text = strings.Map(func(r rune) rune {
 		if (r < ' ' && r != '\t') || r == 0x7f {
 			return -1
 		}
 		return r
-	}, strings.ToValidUTF8(text, "\uFFFD"))
+	}, controls().ReplaceAllString(strings.ToValidUTF8(text, "\uFFFD"), ""))
+	return plain.Lines(text)
 }

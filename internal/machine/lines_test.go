@@ -18,6 +18,7 @@ func TestTidy(t *testing.T) {
 		"\x1b]0;title\x07text":              "text",
 		"\x1b]8;;x\x1b\\link\x1b]8;;\x1b\\": "link",
 		"tab\tstays, bell\a goes\x7f":       "tab\tstays, bell goes",
+		"c1 \u009b2J and \u202ebidi":        `c1 \u009b2J and \u202ebidi`,
 		"not \xff utf-8":                    "not \uFFFD utf-8",
 		"erase\x1b[2K\x1b[1Gline":           "eraseline",
 		"":                                  "",

@@ -329,7 +329,7 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	if err := store.WriteFile(r.path("record.json"), append(text, '\n')); err != nil {
 		return r.full(err, 0)
 	}
-	if err := r.store.List(p.Image+":"+p.Version, now.Format(time.RFC3339), listed); err != nil {
+	if err := r.store.List(ctx, p.Image+":"+p.Version, now.Format(time.RFC3339), listed); err != nil {
 		return r.full(err, 0)
 	}
 	if err := ctx.Err(); err != nil {

@@ -39,7 +39,7 @@ func (b *branch) capture(ctx context.Context) ([]catalog.Artifact, error) {
 }
 
 func (b *branch) captureOne(ctx context.Context, a definition.Artifact, nodes []*layer.Node) (store.Blob, error) {
-	w, err := b.store.Create()
+	w, err := b.store.Create(ctx)
 	if err != nil {
 		return store.Blob{}, err
 	}

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/catalog"
+	"zygos/internal/flock"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
 	"zygos/internal/store"
@@ -103,7 +104,7 @@ func (r *run) slot(ctx context.Context) (release func(), err error) {
 }
 
 // Alone does something while no build begins and no run folder is swept.
-func (e *Engine) Alone(do func() error) error {
+func (e *Engine) Alone(ctx context.Context, do func() error) error {
 	if err := os.MkdirAll(filepath.Join(e.State, "locks"), 0o755); err != nil {
 		return err
 	}
@@ -112,7 +113,7 @@ func (e *Engine) Alone(do func() error) error {
 		return err
 	}
 	defer lock.Close() // and with it the lock
-	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX); err != nil {
+	if err := flock.Take(ctx, lock); err != nil {
 		return err
 	}
 	return do()
@@ -132,7 +133,7 @@ func (e *Engine) newRunDir(ctx context.Context, p *plan.Plan) (dir string, hold 
 // layers from being thrown away meanwhile.
 func (e *Engine) Hold(ctx context.Context, name string, pins []string) (dir string, hold *os.File, err error) {
 	dir = filepath.Join(e.State, "run", name)
-	err = e.Alone(func() error {
+	err = e.Alone(ctx, func() error {
 		if _, err := e.sweepRuns(ctx); err != nil {
 			return err
 		}
@@ -145,7 +146,7 @@ func (e *Engine) Hold(ctx context.Context, name string, pins []string) (dir stri
 		if hold, err = os.Create(filepath.Join(dir, "lock")); err != nil {
 			return err
 		}
-		return unix.Flock(int(hold.Fd()), unix.LOCK_EX)
+		return flock.Take(ctx, hold)
 	})
 	return dir, hold, err
 }

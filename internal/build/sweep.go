@@ -34,7 +34,7 @@ type Leftover struct {
 // which of these stay.
 func (e *Engine) Sweep(ctx context.Context, alone, thorough bool, keep func() (func(digest string) bool, error)) ([]Leftover, error) {
 	var list []Leftover
-	err := e.Alone(func() (err error) {
+	err := e.Alone(ctx, func() (err error) {
 		list, err = e.sweepRuns(ctx)
 		return err
 	})
@@ -200,7 +200,7 @@ func (e *Engine) Trim(ctx context.Context, build string) error {
 	if over <= 0 {
 		return nil
 	}
-	return e.Alone(func() error {
+	return e.Alone(ctx, func() error {
 		failed, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(e.State), "failed", "b-*"))
 		for _, dir := range failed { // ids sort by time
 			if over <= 0 {

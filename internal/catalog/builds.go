@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"zygos/internal/definition"
@@ -116,6 +117,12 @@ func (c *Catalog) StartBuild(ctx context.Context, b Build) error {
 		}
 		if !errors.Is(err, sql.ErrNoRows) {
 			return err
+		}
+		if image, version, ok := strings.Cut(b.Base, "@"); ok {
+			var leaving *LeavingError
+			if err := stays(ctx, tx, image, version); errors.As(err, &leaving) {
+				return err
+			}
 		}
 		now, err := tx.now(ctx)
 		if err != nil {

@@ -1,7 +1,10 @@
 package catalog_test
 
 import (
+	"context"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -30,6 +33,8 @@ func moves(image, version string, tags ...string) (list []catalog.Move) {
 	}
 	return list
 }
+
+func anyMove(context.Context, *catalog.Catalog, *catalog.Move) error { return nil }
 
 func TestNextFreeNumberAndRefusals(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
@@ -63,7 +68,7 @@ func TestNextFreeNumberAndRefusals(t *testing.T) {
 func TestReferences(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
 		register(t, c, "a", "2.3.9", "2.3.10", "2.2.5")
-		err := c.MoveTags(t.Context(), moves("a", "2.3.9", "stable"))
+		err := c.MoveTags(t.Context(), moves("a", "2.3.9", "stable"), anyMove)
 		require.NoError(t, err)
 		for ref, want := range map[string]string{"a": "2.3.10", "a@2.3": "2.3.10", "a@2.2": "2.2.5", "a@2.3.9": "2.3.9", "a@stable": "2.3.9"} {
 			r, err := definition.ParseRef(ref)
@@ -84,7 +89,7 @@ func TestReferences(t *testing.T) {
 func TestVersionComesBackWhole(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
 		register(t, c, "a", "1.0.0")
-		err := c.MoveTags(t.Context(), moves("a", "1.0.0", "b", "a"))
+		err := c.MoveTags(t.Context(), moves("a", "1.0.0", "b", "a"), anyMove)
 		require.NoError(t, err)
 		list, err := c.Versions(t.Context(), "")
 		require.NoError(t, err)
@@ -113,14 +118,14 @@ func TestTagMovesAreKept(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
 		register(t, c, "a", "1.0.0", "1.0.1")
 		for _, v := range []string{"1.0.0", "1.0.1", "1.0.1"} {
-			err := c.MoveTags(t.Context(), moves("a", v, "stable"))
+			err := c.MoveTags(t.Context(), moves("a", v, "stable"), anyMove)
 			require.NoError(t, err)
 		}
 		list, err := c.Moves(t.Context(), "a")
 		require.NoError(t, err)
 		require.Len(t, list, 2, "a tag that points there already does not move")
 		require.Equal(t, catalog.Move{Tag: "stable", Was: "1.0.0", Version: "1.0.1", Who: "me", Why: "a test", At: moment}, list[0])
-		err = c.MoveTags(t.Context(), moves("a", "9.9.9", "x", "y"))
+		err = c.MoveTags(t.Context(), moves("a", "9.9.9", "x", "y"), anyMove)
 		require.Error(t, err)
 	})
 }
@@ -151,7 +156,7 @@ func TestWhatIsBuiltOnDoesNotGo(t *testing.T) {
 		require.ErrorContains(t, c.Forget(t.Context(), "p", "1.0.0"), "p@1.0.0 cannot go: build b-1 is built on it")
 		require.NoError(t, c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment, BaseName: "p", BaseVersion: "1.0.0"}))
 		require.ErrorContains(t, c.Forget(t.Context(), "p", "1.0.0"), "p@1.0.0 cannot go: a@1.0.0 is built on it")
-		require.NoError(t, c.MoveTags(t.Context(), moves("p", "1.0.1", "stable")))
+		require.NoError(t, c.MoveTags(t.Context(), moves("p", "1.0.1", "stable"), anyMove))
 		require.Error(t, c.Forget(t.Context(), "p", "1.0.1"))
 		require.NoError(t, c.Forget(t.Context(), "p", "1.0.2"))
 		refs, err := c.Refs(t.Context())
@@ -253,7 +258,7 @@ func TestWhatMayGoAndWhy(t *testing.T) {
 	placements := []catalog.Placement{{Region: "north", Image: "child", Version: "1.0.0"}, {Region: "north", Image: "child", Version: "1.0.2"}}
 	running := []catalog.Build{{ID: "b-1", Base: "parent@0.9.0"}}
 	why := map[string]string{}
-	for _, v := range catalog.Prunable(versions, placements, running, map[string]bool{"other@1.0.0": true, "parent@0.8.0": true}, func(image string) catalog.Retention {
+	for _, v := range catalog.Prunable(versions, placements, running, map[string]bool{"other@1.0.0": true, "parent@0.8.0": true}, func(string) bool { return true }, func(image string) catalog.Retention {
 		if image == "other" {
 			return catalog.Retention{}
 		}
@@ -309,7 +314,7 @@ func TestHeads(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
 		register(t, c, "a", "1.0.0", "1.0.1", "1.1.0")
 		register(t, c, "b", "1.0.0")
-		require.NoError(t, c.MoveTags(t.Context(), moves("a", "1.0.0", "stable")))
+		require.NoError(t, c.MoveTags(t.Context(), moves("a", "1.0.0", "stable"), anyMove))
 		check := func() {
 			heads, err := c.Heads(t.Context(), []string{"a", "b"})
 			require.NoError(t, err)
@@ -333,7 +338,7 @@ func TestListAsksForWhatIsWanted(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
 		register(t, c, "a", "1.0.0", "1.0.1", "1.1.0")
 		register(t, c, "b", "1.0.0")
-		require.NoError(t, c.MoveTags(t.Context(), moves("a", "1.0.1", "stable")))
+		require.NoError(t, c.MoveTags(t.Context(), moves("a", "1.0.1", "stable"), anyMove))
 		require.NoError(t, c.Place(t.Context(), catalog.Placement{ID: "zy-1", Image: "b", Version: "1.0.0", Region: "north", Format: "tar", Artifact: "sha256:x", Verified: moment}))
 		require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "a", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: moment}))
 		require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "b", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: time.Now().Add(time.Hour)}))
@@ -365,5 +370,63 @@ func TestListAsksForWhatIsWanted(t *testing.T) {
 				require.Equal(t, 4, total)
 			}
 		}
+	})
+}
+
+// While versions are removed nothing comes to need them, and what is needed stays.
+func TestWhatLeavesIsNeededByNothing(t *testing.T) {
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		child := func(image, version, parent string) {
+			require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-" + image + version, Image: image, Version: version, Started: moment}))
+			require.NoError(t, c.Register(t.Context(), catalog.Version{Image: image, Version: version, Build: "b-" + image + version, Created: moment, BaseName: "p", BaseVersion: parent}))
+		}
+		register(t, c, "p", "1.0.0", "1.0.1", "1.0.2")
+		child("a", "1.0.0", "1.0.0")
+		child("a", "1.0.1", "1.0.1")
+		require.NoError(t, c.MoveTags(t.Context(), moves("a", "1.0.1", "stable"), anyMove))
+		all, err := c.Versions(t.Context(), "")
+		require.NoError(t, err)
+		slices.Reverse(all) // parents first
+		all = slices.DeleteFunc(all, func(v catalog.Version) bool { return v.Ref() == "p@1.0.2" })
+		goes, err := c.Leave(t.Context(), all, func(*catalog.Build) bool { return true })
+		require.NoError(t, err)
+		var refs []string
+		for _, v := range goes {
+			refs = append(refs, v.Ref())
+		}
+		require.Equal(t, []string{"a@1.0.0", "p@1.0.0"}, refs, "children first; what is tagged stays, with its parent")
+		var leaving *catalog.LeavingError
+		require.ErrorAs(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-late", Image: "a", Version: "1.0.5", Base: "p@1.0.0", Started: moment}), &leaving)
+		require.ErrorAs(t, c.MoveTags(t.Context(), moves("a", "1.0.0", "old"), anyMove), &leaving)
+		require.ErrorAs(t, c.Place(t.Context(), catalog.Placement{ID: "zy-9", Image: "a", Version: "1.0.0", Region: "r", Format: "tar", Verified: moment}), &leaving)
+		v, err := c.Resolve(t.Context(), definition.Ref{Image: "p", Selector: "1.0.0"})
+		require.NoError(t, err)
+		require.ErrorAs(t, v.Usable(), &leaving)
+		for _, v := range goes {
+			require.NoError(t, c.Forget(t.Context(), v.Image, v.Version))
+		}
+	})
+}
+
+func TestTagsMoveOnlyToWhatMayBeNamed(t *testing.T) {
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		register(t, c, "a", "1.0.0", "1.0.1")
+		asked := errors.New("not yet")
+		may := func(ctx context.Context, within *catalog.Catalog, m *catalog.Move) error {
+			v, err := within.Resolve(ctx, definition.Ref{Image: m.Image, Selector: m.Version})
+			require.NoError(t, err)
+			require.Equal(t, "1.0.1", v.Version)
+			return asked
+		}
+		require.ErrorIs(t, c.MoveTags(t.Context(), append(moves("a", "", "x"), moves("a", "1.0.1", "stable")...), may), asked)
+		history, err := c.Moves(t.Context(), "a")
+		require.NoError(t, err)
+		require.Empty(t, history)
+		require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "a", Version: "1.0.1", Why: "bad", Who: "me", At: moment, Since: moment}))
+		var recalled *catalog.RecalledError
+		require.ErrorAs(t, c.MoveTags(t.Context(), moves("a", "1.0.1", "stable"), anyMove), &recalled, "recalled since it was chosen")
+		require.Equal(t, "bad", recalled.Recall.Why)
+		var missing *catalog.NotFoundError
+		require.ErrorAs(t, c.MoveTags(t.Context(), moves("a", "1.0.9", "stable"), anyMove), &missing)
 	})
 }

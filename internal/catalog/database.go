@@ -21,14 +21,15 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
-	"golang.org/x/sys/unix"
 	_ "modernc.org/sqlite" // a database
+
+	"zygos/internal/flock"
 )
 
 //go:embed migrations
 var migrations embed.FS
 
-const newestSchema = 5 // number of the last migration
+const newestSchema = 6 // number of the last migration
 
 // dialect is all in which one database differs from another. Queries are the same for all; they
 // use what both SQLite and PostgreSQL understand, with '?' for an argument.
@@ -170,7 +171,7 @@ func (c *Catalog) bringUpToDate(ctx context.Context, where string) error {
 			return err
 		}
 		defer folder.Close() // and with it the lock
-		if err := unix.Flock(int(folder.Fd()), unix.LOCK_EX); err != nil {
+		if err := flock.Take(ctx, folder); err != nil {
 			return err
 		}
 	}

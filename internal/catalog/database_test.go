@@ -114,7 +114,7 @@ func TestSixteenAtOnce(t *testing.T) {
 						if err == nil {
 							err = c.Register(t.Context(), catalog.Version{Image: "a", Version: number, Build: id, Created: moment})
 						}
-						if err = errors.Join(err, c.MoveTags(t.Context(), moves("a", number, "stable"))); err != nil {
+						if err = errors.Join(err, c.MoveTags(t.Context(), moves("a", number, "stable"), anyMove)); err != nil {
 							return err
 						}
 						break
@@ -169,7 +169,7 @@ func TestBuildsOfOtherStates(t *testing.T) {
 func TestFromOneDatabaseToTheOther(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
 		register(t, c, "a", "1.0.0", "1.0.1")
-		require.NoError(t, c.MoveTags(t.Context(), moves("a", "1.0.1", "stable")))
+		require.NoError(t, c.MoveTags(t.Context(), moves("a", "1.0.1", "stable"), anyMove))
 		require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "a", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: moment, Descendants: true}))
 		require.NoError(t, c.Place(t.Context(), catalog.Placement{ID: "zy-1", Image: "a", Version: "1.0.0", Region: "r", Format: "tar", Verified: moment}))
 		id, err := c.ID(t.Context())
@@ -189,7 +189,7 @@ func TestFromOneDatabaseToTheOther(t *testing.T) {
 			_, err = to.Export(t.Context(), &back)
 			require.NoError(t, err)
 			require.Equal(t, text.String(), back.String())
-			require.NoError(t, to.MoveTags(t.Context(), moves("a", "1.0.0", "stable")), "numbers go on")
+			require.NoError(t, to.MoveTags(t.Context(), moves("a", "1.0.1", "edge"), anyMove), "numbers go on")
 			require.NoError(t, to.Recall(t.Context(), catalog.Recall{Image: "a", Version: "1.0.1", At: moment, Since: moment}))
 			_, _, err = to.Import(t.Context(), bytes.NewReader(text.Bytes()), "")
 			require.ErrorContains(t, err, "the catalog is not empty")
@@ -241,7 +241,7 @@ func TestServerThatComesBack(t *testing.T) {
 	register(t, c, "a", "1.0.0")
 	cut()
 	done := make(chan error)
-	go func() { done <- c.MoveTags(t.Context(), moves("a", "1.0.0", "stable")) }()
+	go func() { done <- c.MoveTags(t.Context(), moves("a", "1.0.0", "stable"), anyMove) }()
 	_, err = c.Versions(t.Context(), "a")
 	require.Error(t, err, "who looks is told at once")
 	_, err = catalog.Open(t.Context(), server.String(), "")
@@ -298,7 +298,7 @@ func TestCatalogOfANewerProgramIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	_, err = catalog.Open(t.Context(), file, "")
-	require.ErrorContains(t, err, "written by a newer Zygos (schema 99, this one knows 5)")
+	require.ErrorContains(t, err, "written by a newer Zygos (schema 99, this one knows 6)")
 	require.NoError(t, os.WriteFile(file, []byte("this is no database, though it is long enough to be read as one"), 0o600))
 	_, err = catalog.Open(t.Context(), file, "")
 	require.ErrorContains(t, err, "catalog "+file)

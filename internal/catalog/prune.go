@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 )
 
@@ -25,8 +26,9 @@ type Verdict struct {
 // Prunable judges all versions, which come by image, newest first: what the retention does not keep
 // may go, but never the newest of an image, a version that a tag points at, that is the newest usable
 // one of its image in a region, that a running build starts from, or that a version which stays was
-// built on. once has those that a tag ever pointed at, by reference.
-func Prunable(versions []Version, placements []Placement, running []Build, once map[string]bool, keep func(image string) Retention) []Verdict {
+// built on. once has those that a tag ever pointed at, by reference. Of images that are not asked for
+// all versions stay. What prune began to remove goes in any case.
+func Prunable(versions []Version, placements []Placement, running []Build, once map[string]bool, asked func(image string) bool, keep func(image string) Retention) []Verdict {
 	list := make([]Verdict, len(versions))
 	at := map[string]*Verdict{}
 	counts := map[string]int64{}
@@ -38,6 +40,10 @@ func Prunable(versions []Version, placements []Placement, running []Build, once 
 		r := keep(v.Image)
 		counts[v.Image]++
 		switch {
+		case v.Leaving:
+			continue
+		case !asked(v.Image):
+			say("it was not asked for")
 		case r.Versions == 0 && r.Days == 0:
 			say("no [keep] says how many stay")
 		case counts[v.Image] == 1:
@@ -64,7 +70,7 @@ func Prunable(versions []Version, placements []Placement, running []Build, once 
 		v.Why = append(v.Why, "the newest in "+p.Region)
 	}
 	for _, b := range running {
-		if v := at[b.Base]; v != nil {
+		if v := at[b.Base]; v != nil && !v.Leaving {
 			v.Why = append(v.Why, fmt.Sprintf("build %s starts from it", b.ID))
 		}
 	}
@@ -81,6 +87,82 @@ func Prunable(versions []Version, placements []Placement, running []Build, once 
 			v = parent
 		}
 	}
+	return list
+}
+
+// Leave marks versions that are to be removed, so that nothing comes to need them while that goes on,
+// and returns those that may go: children before what they were built on. A version that somebody
+// came to need since it was judged stays, with all that it was built on. alive says whether a build that
+// is called running does.
+func (c *Catalog) Leave(ctx context.Context, versions []Version, alive func(*Build) bool) (goes []Version, err error) {
+	running, err := c.Running(ctx)
+	if err != nil {
+		return nil, err
+	}
+	dead := map[string]bool{}
+	for i := range running {
+		dead[running[i].ID] = !alive(&running[i])
+	}
+	list := childrenFirst(versions)
+	err = c.in(ctx, func(tx session) error {
+		goes = nil
+		leaves := map[string]bool{}
+		for i := range list {
+			v := &list[i]
+			needed, err := tx.needed(ctx, v, func(ref string) bool { return leaves[ref] || dead[ref] })
+			if err != nil {
+				return err
+			}
+			if needed {
+				continue
+			}
+			n, err := tx.exec(ctx, "UPDATE versions SET leaving = 1 WHERE image = ? AND version = ?", v.Image, v.Version)
+			if err != nil {
+				return err
+			}
+			if leaves[v.Ref()] = true; n > 0 { // else another process was faster
+				goes = append(goes, *v)
+			}
+		}
+		return nil
+	})
+	return goes, err
+}
+
+// needed says whether a tag points at a version, or a build or another version is built on it that does
+// not go itself.
+func (s session) needed(ctx context.Context, v *Version, goes func(name string) bool) (needed bool, err error) {
+	rows, err := s.rows(ctx, `SELECT 'tag ' || tag FROM tags WHERE image = ? AND version = ?
+		UNION SELECT id FROM builds WHERE state = ? AND base = ?
+		UNION SELECT image || '@' || version FROM versions WHERE base_name = ? AND base_version = ?`,
+		v.Image, v.Version, Running, v.Ref(), v.Image, v.Version)
+	err = each(rows, err, func(rows *sql.Rows) error {
+		var name string
+		err := rows.Scan(&name)
+		needed = needed || !goes(name)
+		return err
+	})
+	return needed, err
+}
+
+// childrenFirst sorts versions so that each comes before what it was built on.
+func childrenFirst(versions []Version) []Version {
+	at := map[string]*Version{}
+	for i := range versions {
+		at[versions[i].Ref()] = &versions[i]
+	}
+	depth := map[string]int{}
+	deep := func(v *Version) (n int) {
+		for p := v; p != nil && n <= len(versions); p = at[p.BaseName+"@"+p.BaseVersion] {
+			n++
+		}
+		return n
+	}
+	for i := range versions {
+		depth[versions[i].Ref()] = deep(&versions[i])
+	}
+	list := slices.Clone(versions)
+	slices.SortStableFunc(list, func(a, b Version) int { return depth[b.Ref()] - depth[a.Ref()] })
 	return list
 }
 

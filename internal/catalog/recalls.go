@@ -3,6 +3,7 @@ package catalog
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"time"
 )
@@ -40,8 +41,18 @@ func (e *RecalledError) Error() string {
 	return fmt.Sprintf("%s (by %s, %s). Use another version, or undo it: zygos reinstate %s@%s", e.Short(), e.Recall.Who, e.Recall.Since.UTC().Format(time.RFC3339), e.Recall.Image, e.Recall.Version)
 }
 
-// Usable is a *RecalledError if the version is recalled now.
+// LeavingError refuses the use of a version that prune has begun to remove.
+type LeavingError struct{ Ref string }
+
+func (e *LeavingError) Error() string {
+	return e.Ref + " is being removed by prune; use another version ('zygos prune --yes' ends what it began)"
+}
+
+// Usable is a *RecalledError if the version is recalled now, a *LeavingError if it is being removed.
 func (v *Version) Usable() error {
+	if v.Leaving {
+		return &LeavingError{v.Ref()}
+	}
 	if v.Recall != nil && v.Recall.InForce() {
 		return &RecalledError{v.Image, v.Version, *v.Recall}
 	}
@@ -96,6 +107,37 @@ func (c *Catalog) readRecalled(ctx context.Context) (map[string]*Recall, error) 
 		}
 	}
 	return hit, nil
+}
+
+// mayBeNamed makes sure, within a change, that a version is there and neither recalled nor leaving.
+func mayBeNamed(ctx context.Context, tx session, image, version string) error {
+	if err := stays(ctx, tx, image, version); err != nil {
+		return err
+	}
+	rows, err := tx.rows(ctx, hits+`SELECT r.image, r.version, r.why, r.who, r.since FROM hit h JOIN recalls r ON r.number = h.number
+		WHERE h.image = ? AND h.version = ? AND r.since <= ? ORDER BY r.since, r.number LIMIT 1`, image, version, stamp(time.Now()))
+	return each(rows, err, func(rows *sql.Rows) error {
+		e := &RecalledError{Image: image, Version: version}
+		var since string
+		if err := rows.Scan(&e.Recall.Image, &e.Recall.Version, &e.Recall.Why, &e.Recall.Who, &since); err != nil {
+			return err
+		}
+		e.Recall.Since = unstamp(since)
+		return e
+	})
+}
+
+// stays makes sure, within a change, that a version is there and not leaving.
+func stays(ctx context.Context, tx session, image, version string) error {
+	var leaving bool
+	err := tx.row(ctx, "SELECT leaving FROM versions WHERE image = ? AND version = ?", image, version).Scan(&leaving)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return &NotFoundError{fmt.Sprintf("%s@%s is not there any more", image, version), "'zygos list " + image + "' shows what is"}
+	case err == nil && leaving:
+		return &LeavingError{image + "@" + version}
+	}
+	return err
 }
 
 // Recall withdraws a version. A version that is recalled itself already keeps that recall.

@@ -29,14 +29,26 @@ type Placement struct {
 	Artifact string    `json:"artifact"` // digest
 	Location string    `json:"location"` // where hosts fetch it
 	Verified time.Time `json:"verified"`
+	Leaving  bool      `json:"-"` // its version is being removed
 }
 
 // MoveTags lets tags of one or several images point at versions, or removes those without one, all
 // or none, and keeps the moves. Was of each is filled in. A tag that points there already does not move.
-func (c *Catalog) MoveTags(ctx context.Context, moves []Move) error {
+// A version that is recalled or leaving is refused, and so is a move of which may says no: it asks the
+// catalog that it is given, so that nothing changes between the answer and the move.
+func (c *Catalog) MoveTags(ctx context.Context, moves []Move, may func(context.Context, *Catalog, *Move) error) error {
 	return c.in(ctx, func(tx session) error {
+		within := &Catalog{session: tx, id: c.id}
 		for i := range moves {
 			m := &moves[i]
+			if m.Version != "" {
+				if err := mayBeNamed(ctx, tx, m.Image, m.Version); err != nil {
+					return err
+				}
+				if err := may(ctx, within, m); err != nil {
+					return err
+				}
+			}
 			err := tx.row(ctx, "SELECT version FROM tags WHERE image = ? AND tag = ?", m.Image, m.Tag).Scan(&m.Was)
 			if err != nil && !errors.Is(err, sql.ErrNoRows) {
 				return err
@@ -91,9 +103,13 @@ func (c *Catalog) OnceTagged(ctx context.Context) (map[string]bool, error) {
 	return c.refs(ctx, "SELECT DISTINCT image || '@' || version FROM tag_moves")
 }
 
-// Place records a placement that was verified; a repeated one takes the new time.
+// Place records a placement that was verified; a repeated one takes the new time. Of a version that is
+// leaving it is refused with a *LeavingError.
 func (c *Catalog) Place(ctx context.Context, p Placement) error {
 	return c.in(ctx, func(tx session) error {
+		if err := stays(ctx, tx, p.Image, p.Version); err != nil {
+			return err
+		}
 		_, err := tx.exec(ctx, `INSERT INTO placements (id, image, version, region, variant, format, artifact, location, verified)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET location = excluded.location, verified = excluded.verified`,
 			p.ID, p.Image, p.Version, p.Region, p.Variant, p.Format, p.Artifact, p.Location, stamp(p.Verified))
@@ -136,13 +152,13 @@ func (c *Catalog) Placements(ctx context.Context, image, version, region string)
 	w.is("p.image", image)
 	w.is("p.version", version)
 	w.is("p.region", region)
-	rows, err := c.rows(ctx, `SELECT p.id, p.image, p.version, p.region, p.variant, p.format, p.artifact, p.location, p.verified
+	rows, err := c.rows(ctx, `SELECT p.id, p.image, p.version, p.region, p.variant, p.format, p.artifact, p.location, p.verified, v.leaving
 		FROM placements p JOIN versions v ON v.image = p.image AND v.version = p.version `+w.sql()+`
 		ORDER BY p.region, p.image, v.major DESC, v.minor DESC, v.patch DESC, p.variant, p.format`, w.args...)
 	return collect(rows, err, func(rows *sql.Rows) (Placement, error) {
 		var p Placement
 		var verified string
-		err := rows.Scan(&p.ID, &p.Image, &p.Version, &p.Region, &p.Variant, &p.Format, &p.Artifact, &p.Location, &verified)
+		err := rows.Scan(&p.ID, &p.Image, &p.Version, &p.Region, &p.Variant, &p.Format, &p.Artifact, &p.Location, &verified, &p.Leaving)
 		p.Verified = unstamp(verified)
 		return p, err
 	})

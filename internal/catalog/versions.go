@@ -28,8 +28,9 @@ type Version struct {
 	Labels      map[string]string `json:"labels"`
 	Artifacts   []Artifact        `json:"artifacts"`
 	Tags        []string          `json:"tags"`
-	Regions     []string          `json:"regions"`          // that hold it
-	Recall      *Recall           `json:"recall,omitempty"` // in force or planned, its own or an ancestor's
+	Regions     []string          `json:"regions"`           // that hold it
+	Recall      *Recall           `json:"recall,omitempty"`  // in force or planned, its own or an ancestor's
+	Leaving     bool              `json:"leaving,omitempty"` // prune has begun to remove it
 }
 
 // Tree is what a variant of a version consists of.
@@ -151,7 +152,7 @@ func (c *Catalog) Trees(ctx context.Context, take func(ref string, trees []Tree)
 	})
 }
 
-const versionColumns = `SELECT v.image, v.version, v.build, v.created, v.base_name, v.base_version, v.base_digest, v.fingerprint, v.epoch, v.trees, v.labels`
+const versionColumns = `SELECT v.image, v.version, v.build, v.created, v.base_name, v.base_version, v.base_digest, v.fingerprint, v.epoch, v.trees, v.labels, v.leaving`
 
 // What belongs to a version, in one text each; good for some versions.
 const versionParts = `,
@@ -163,7 +164,7 @@ const versionParts = `,
 // scan reads a version; into takes what follows versionColumns.
 func (v *Version) scan(rows *sql.Rows, into ...any) error {
 	var created, trees, labels string
-	err := rows.Scan(append([]any{&v.Image, &v.Version, &v.Build, &created, &v.BaseName, &v.BaseVersion, &v.BaseDigest, &v.Fingerprint, &v.Epoch, &trees, &labels}, into...)...)
+	err := rows.Scan(append([]any{&v.Image, &v.Version, &v.Build, &created, &v.BaseName, &v.BaseVersion, &v.BaseDigest, &v.Fingerprint, &v.Epoch, &trees, &labels, &v.Leaving}, into...)...)
 	v.Created, v.Artifacts, v.Regions, v.Tags = unstamp(created), []Artifact{}, []string{}, []string{}
 	return errors.Join(err, json.Unmarshal([]byte(trees), &v.Trees), json.Unmarshal([]byte(labels), &v.Labels))
 }

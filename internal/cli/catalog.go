@@ -149,7 +149,7 @@ func runImport(ctx context.Context, in *invocation) error {
 	l := in.live()
 	var n int
 	var id string
-	alone, err := p.ifAlone(func() (err error) { // what others register in the old catalog would be lost
+	alone, err := p.ifAlone(ctx, func() (err error) { // what others register in the old catalog would be lost
 		n, id, err = p.catalog.Import(ctx, &told{Reader: from, tell: func(n int64) { l.show("", "import", n, bytes) }}, had)
 		return err
 	})

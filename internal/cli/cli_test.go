@@ -366,6 +366,12 @@ func TestRegionThatFailsDoesNotHoldUpTheOthers(t *testing.T) {
 	raw := filepath.Join(p.dir, "regions/north-sound/turbine-link/2.3.1/turbine-link-2.3.1-edge.raw")
 	require.NoError(t, os.WriteFile(raw, []byte("cut"), 0o644))
 	require.Regexp(t, `north-sound +edge raw .* copied and verified`, p.ok("publish", "turbine-link"))
+	// When the line is down again, what was placed before stays on the manifest.
+	require.NoError(t, os.Rename(far, far+".away"))
+	require.NoError(t, os.WriteFile(far, nil, 0o600))
+	p.fails(6, "not complete in far-skerry", "publish", "turbine-link")
+	require.NoError(t, json.Unmarshal([]byte(p.ok("manifest", "turbine-link", "--json")), &m))
+	require.Len(t, m.Regions, 3)
 }
 
 func TestDamagedStoreIsNotPublished(t *testing.T) {

@@ -15,6 +15,7 @@ import (
 
 	"zygos/internal/build"
 	"zygos/internal/catalog"
+	"zygos/internal/flock"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 )
@@ -66,7 +67,7 @@ func runEnter(ctx context.Context, in *invocation, p *place) error {
 			return err
 		}
 		defer lock.Close() // and with it the lock
-		if err := unix.Flock(int(lock.Fd()), unix.LOCK_SH); err != nil {
+		if err := flock.Share(ctx, lock); err != nil {
 			return err
 		}
 		m.Layers = append(m.Layers, view.Tree)

@@ -43,6 +43,7 @@ func exitCode(err error) int {
 		leak       *build.LeakError
 		taken      *catalog.TakenError
 		recalled   *catalog.RecalledError
+		leaving    *catalog.LeavingError
 		rule       *ruleError
 		incomplete *incompleteError
 		exit       *exitError
@@ -58,7 +59,7 @@ func exitCode(err error) int {
 		return exitDefinition
 	case errors.As(err, &failure), errors.As(err, &leak):
 		return exitScript
-	case errors.As(err, &taken), errors.As(err, &recalled), errors.As(err, &rule):
+	case errors.As(err, &taken), errors.As(err, &recalled), errors.As(err, &leaving), errors.As(err, &rule):
 		return exitRefused
 	case errors.As(err, &incomplete):
 		return exitIncomplete

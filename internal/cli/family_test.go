@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"encoding/json"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -194,6 +195,43 @@ func TestPruneRemovesWhatNothingKeeps(t *testing.T) {
 	}
 	everyone(t, test)
 	onPostgres(t, test)
+}
+
+// A parent and its child that nothing keeps go together, or none of them: no version loses its bytes and
+// stays, and none stays that nobody can build on.
+func TestPruneTakesFamiliesWhole(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.family()
+		p.ok("tag", "parent", "stable", "--remove")
+		for range 2 {
+			p.ok("build", "parent", "--force")
+			p.ok("build", "newest", "--force")
+		}
+		p.define("tagged", "parent@0.1.2", "[[stage]]\nname = \"c\"\ninline = \"cp /p /t\"\n")
+		p.ok("build", "tagged")
+		p.write("zygos.toml", p.read("zygos.toml")+"\n[keep]\nversions = 1\n")
+		out := p.ok("prune", "parent", "--all")
+		require.Regexp(t, `parent +0\.1\.0 .* stays +newest@0.1.0 is built on it`, out, "children that were not named protect it")
+		require.NotContains(t, out, "not asked for")
+		p.ok("publish", "newest")
+		for i := 1; i < 3; i++ { // the first is cut short after its copies in regions are gone
+			if i == 1 {
+				layers := filepath.Join(p.dir, ".zygos/store/index.json")
+				text := p.read(".zygos/store/index.json")
+				p.write(".zygos/store/index.json", "{")
+				p.fails(1, "what was removed so far is gone, 'zygos prune --yes' ends it", "prune", "--yes")
+				p.write(".zygos/store/index.json", text)
+				require.FileExists(t, layers)
+				p.fails(5, "newest@0.1.0 is being removed by prune", "tag", "newest@0.1.0", "old")
+				continue
+			}
+			require.Contains(t, p.ok("prune", "--yes"), "Removed 5 versions")
+		}
+		require.Len(t, p.versions(), 3)
+		require.Contains(t, p.ok("prune", "--yes"), "0 versions to remove")
+		p.whole()
+		p.clean()
+	})
 }
 
 func TestPrunedIsAsGoodAsItSays(t *testing.T) {

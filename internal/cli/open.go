@@ -18,6 +18,7 @@ import (
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/flock"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
@@ -67,7 +68,7 @@ func (in *invocation) open(ctx context.Context, strict bool) (*place, error) {
 		return nil, fmt.Errorf("the state folder cannot be made: %w; move it with --state DIR", err)
 	}
 	p := &place{Workspace: w, traces: map[string]map[string]*plan.Trace{}}
-	if p.use, err = useLock(w.State); err != nil {
+	if p.use, err = useLock(ctx, w.State); err != nil {
 		return nil, err
 	}
 	if p.store, err = store.Open(filepath.Join(w.State, "store")); err != nil {
@@ -86,7 +87,7 @@ func (p *place) close() {
 }
 
 // useLock takes part in the lock that all processes hold which use a state.
-func useLock(state string) (*os.File, error) {
+func useLock(ctx context.Context, state string) (*os.File, error) {
 	if err := os.MkdirAll(filepath.Join(state, "locks"), 0o755); err != nil {
 		return nil, err
 	}
@@ -94,16 +95,16 @@ func useLock(state string) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	return f, unix.Flock(int(f.Fd()), unix.LOCK_SH)
+	return f, flock.Share(ctx, f)
 }
 
 // ifAlone does something if no other process uses the state, and says whether that is so. Call it
 // before this process has unfinished files: for a moment it holds no lock.
-func (p *place) ifAlone(do func() error) (alone bool, err error) {
+func (p *place) ifAlone(ctx context.Context, do func() error) (alone bool, err error) {
 	if alone = unix.Flock(int(p.use.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil; alone {
 		err = do()
 	}
-	return alone, errors.Join(err, unix.Flock(int(p.use.Fd()), unix.LOCK_SH))
+	return alone, errors.Join(err, flock.Share(ctx, p.use))
 }
 
 // importer brings bases into the state.
@@ -132,7 +133,7 @@ func (p *place) resolve(ctx context.Context, text string) (*catalog.Version, err
 // The plan asks through these.
 
 func (p *place) NextVersion(ctx context.Context, image, series, version string) (string, error) {
-	return p.catalog.NextVersion(ctx, image, series, version, func(b *catalog.Build) bool { return build.Runs(p.State, p.id, b) })
+	return p.catalog.NextVersion(ctx, image, series, version, p.alive)
 }
 
 func (p *place) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, error) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -40,25 +41,29 @@ func runPrune(ctx context.Context, in *invocation, p *place) error {
 	if _, ok := machine.Inside(); !ok && in.set.yes {
 		return p.inside(in)
 	}
-	e := p.engine(in, in.live())
 	if !in.set.yes {
 		_, err := in.planPrune(ctx, p)
 		return err
 	}
-	err := e.Alone(func() error {
-		goes, err := in.planPrune(ctx, p)
-		if err != nil || len(goes) == 0 {
-			return err
-		}
-		if err := p.prune(ctx, e, goes); err != nil {
-			return fmt.Errorf("%w; what was removed so far is gone, run prune again for the rest", err)
-		}
-		if in.json {
-			return nil
-		}
-		_, err = fmt.Fprintf(in.out, "Removed %s\n", counted(len(goes), "version"))
+	l := in.live()
+	defer l.end()
+	e := p.engine(in, l)
+	if _, err := e.Sweep(ctx, false, false, nil); err != nil { // what a dead build started from is not needed
 		return err
-	})
+	}
+	goes, err := in.planPrune(ctx, p)
+	if err == nil && len(goes) > 0 {
+		var removed int
+		if removed, err = p.prune(ctx, e, l, goes); err != nil {
+			return fmt.Errorf("%w; what was removed so far is gone, 'zygos prune --yes' ends it", err)
+		}
+		if !in.json {
+			_, err = fmt.Fprintf(in.out, "Removed %s\n", counted(removed, "version"))
+		}
+		if n := len(goes) - removed; n > 0 {
+			in.note("%s stay: somebody came to need them just now", counted(n, "version"))
+		}
+	}
 	if err == nil {
 		_, _, err = p.sweep(ctx, e, true) // what described the artifacts
 	}
@@ -69,21 +74,25 @@ func runPrune(ctx context.Context, in *invocation, p *place) error {
 func (in *invocation) planPrune(ctx context.Context, p *place) (goes []catalog.Verdict, err error) {
 	l := in.live()
 	l.show("", "judge the versions", 0, 0)
-	verdicts, err := p.verdicts(ctx)
+	asked := func(image string) bool { return len(in.args) == 0 || slices.Contains(in.args, image) }
+	verdicts, err := p.verdicts(ctx, asked)
 	l.end()
 	if err != nil {
 		return nil, err
 	}
-	stays := []catalog.Verdict{}
+	stays, others := []catalog.Verdict{}, []catalog.Verdict{}
 	goes = []catalog.Verdict{}
 	for _, v := range verdicts {
-		if len(v.Why) == 0 && (len(in.args) == 0 || slices.Contains(in.args, v.Image)) {
+		switch {
+		case len(v.Why) == 0:
 			goes = append(goes, v)
-		} else {
+		case asked(v.Image):
 			stays = append(stays, v)
+		default:
+			others = append(others, v)
 		}
 	}
-	freed := freedBy(goes, stays)
+	freed := freedBy(goes, slices.Concat(stays, others))
 	if in.json {
 		return goes, in.writeJSON(map[string]any{"goes": goes, "stays": stays, "bytes": freed, "done": in.set.yes})
 	}
@@ -97,7 +106,7 @@ func (in *invocation) planPrune(ctx context.Context, p *place) (goes []catalog.V
 }
 
 // verdicts judges all versions.
-func (p *place) verdicts(ctx context.Context) ([]catalog.Verdict, error) {
+func (p *place) verdicts(ctx context.Context, asked func(image string) bool) ([]catalog.Verdict, error) {
 	roomy()
 	versions, err := p.catalog.Versions(ctx, "")
 	if err != nil {
@@ -115,8 +124,8 @@ func (p *place) verdicts(ctx context.Context) ([]catalog.Verdict, error) {
 	if err != nil {
 		return nil, err
 	}
-	running := slices.DeleteFunc(builds, func(b catalog.Build) bool { return !build.Runs(p.State, p.id, &b) })
-	return catalog.Prunable(versions, placements, running, once, func(image string) catalog.Retention {
+	running := slices.DeleteFunc(builds, func(b catalog.Build) bool { return !p.alive(&b) })
+	return catalog.Prunable(versions, placements, running, once, asked, func(image string) catalog.Retention {
 		if img, err := p.Image(image); err == nil && img.Retention != nil {
 			return catalog.Retention(*img.Retention)
 		}
@@ -180,91 +189,120 @@ func (in *invocation) writePrune(goes, stays []catalog.Verdict, freed int64) err
 	return err
 }
 
-// prune removes versions: first where hosts find them, last their rows, so that what an interruption
-// leaves is still known and goes next time.
-func (p *place) prune(ctx context.Context, e *build.Engine, goes []catalog.Verdict) error {
+// alive says whether a build that is called running does.
+func (p *place) alive(b *catalog.Build) bool { return build.Runs(p.State, p.id, b) }
+
+// prune removes versions, and says how many. From the first step on nothing can come to need them; they
+// go first where hosts find them, last their rows, so that what an interruption leaves is still known
+// and goes next time.
+func (p *place) prune(ctx context.Context, e *build.Engine, l *live, verdicts []catalog.Verdict) (removed int, err error) {
+	var versions []catalog.Version
+	for _, v := range verdicts {
+		versions = append(versions, v.Version)
+	}
+	if _, err := p.copiesOf(ctx, versions); err != nil {
+		return 0, err
+	}
+	goes, err := p.catalog.Leave(ctx, versions, p.alive)
+	if err != nil {
+		return 0, err
+	}
+	copies, err := p.copiesOf(ctx, goes) // from now on there come no more
+	if err != nil {
+		return 0, err
+	}
 	gone, layers := map[string]bool{}, map[string]bool{}
 	for i := range goes {
-		v := &goes[i].Version
-		gone[v.Ref()] = true
-		for _, t := range v.Trees {
+		gone[goes[i].Ref()] = true
+		for _, t := range goes[i].Trees {
 			for _, digest := range t.Layers {
 				layers[digest] = true
 			}
 		}
 	}
-	if err := p.leaveRegions(ctx, goes, gone); err != nil {
-		return fmt.Errorf("take versions out of their regions: %w", err)
+	if err := p.leaveRegions(ctx, l, copies); err != nil {
+		return 0, fmt.Errorf("take versions out of their regions: %w", err)
 	}
-	needed := map[string]bool{}
-	if err := p.catalog.Digests(ctx, func(ref, digest string) { needed[digest] = needed[digest] || !gone[ref] }); err != nil {
-		return err
-	}
-	if err := p.store.Unlist(func(reference string) bool { return gone[strings.Replace(reference, ":", "@", 1)] }); err != nil {
-		return err
-	}
-	for _, v := range goes {
-		for _, a := range v.Artifacts {
-			if needed[a.Digest] {
-				continue
-			}
-			if err := p.store.Remove(a.Digest); err != nil {
-				return err
-			}
-		}
-	}
-	if err := e.Drop(ctx, func(digest string) bool { return layers[digest] }, func(ref string) bool { return gone[ref] }); err != nil {
-		return err
-	}
-	for _, v := range goes {
-		if err := p.catalog.Forget(ctx, v.Image, v.Version.Version); err != nil {
+	l.show("", "remove artifacts and layers", 0, 0)
+	err = e.Alone(ctx, func() error {
+		needed := map[string]bool{}
+		if err := p.catalog.Digests(ctx, func(ref, digest string) { needed[digest] = needed[digest] || !gone[ref] }); err != nil {
 			return err
 		}
+		if err := p.store.Unlist(ctx, func(reference string) bool { return gone[strings.Replace(reference, ":", "@", 1)] }); err != nil {
+			return err
+		}
+		for _, v := range goes {
+			for _, a := range v.Artifacts {
+				if needed[a.Digest] {
+					continue
+				}
+				if err := p.store.Remove(a.Digest); err != nil {
+					return err
+				}
+			}
+		}
+		return e.Drop(ctx, func(digest string) bool { return layers[digest] }, func(ref string) bool { return gone[ref] })
+	})
+	if err != nil {
+		return 0, err
 	}
-	return nil
+	for _, v := range goes { // children first
+		if err := p.catalog.Forget(ctx, v.Image, v.Version); err != nil {
+			return removed, err
+		}
+		removed++
+	}
+	return removed, nil
 }
 
-// leaveRegions removes the copies of versions from all regions: the indexes stop naming them, the
-// copies go, and only then the rows that say where they are.
-func (p *place) leaveRegions(ctx context.Context, goes []catalog.Verdict, gone map[string]bool) error {
-	var images []string
-	var copies []catalog.Placement
-	for i := range goes {
-		v := &goes[i].Version
+// copiesOf lists where versions are placed. All of these places must be known: nothing is begun that
+// cannot be ended.
+func (p *place) copiesOf(ctx context.Context, versions []catalog.Version) (copies []catalog.Placement, err error) {
+	for i := range versions {
+		v := &versions[i]
 		placements, err := p.catalog.Placements(ctx, v.Image, v.Version, "")
 		if err != nil {
-			return err
+			return nil, err
 		}
 		for _, pl := range placements {
 			if p.Org.Region(pl.Region) == nil {
-				return fmt.Errorf("%s: region %s is no longer in zygos.toml, and holds a copy at %s; put it back, or remove the copy", v.Ref(), pl.Region, pl.Location)
+				return nil, fmt.Errorf("%s: region %s is no longer in zygos.toml, and holds a copy at %s; put it back, or remove the copy. Nothing was removed", v.Ref(), pl.Region, pl.Location)
 			}
-		}
-		if len(placements) > 0 && !slices.Contains(images, v.Image) {
-			images = append(images, v.Image)
 		}
 		copies = append(copies, placements...)
 	}
-	for _, image := range images {
-		if err := p.refreshWithout(ctx, image, gone); err != nil {
-			return err
+	return copies, nil
+}
+
+// leaveRegions removes copies from all regions: the indexes stop naming them, the copies go, and only
+// then the rows that say where they are.
+func (p *place) leaveRegions(ctx context.Context, l *live, copies []catalog.Placement) error {
+	left := map[string][]*definition.Region{} // by image
+	for _, pl := range copies {
+		if r := p.Org.Region(pl.Region); !slices.Contains(left[pl.Image], r) {
+			left[pl.Image] = append(left[pl.Image], r)
 		}
 	}
-	left := map[string][]*definition.Region{}
-	for _, pl := range copies {
-		r := p.Org.Region(pl.Region)
-		if err := region.Open(r, p.Path).Remove(ctx, pl.Location); err != nil {
+	tell := func() error {
+		for _, image := range slices.Sorted(maps.Keys(left)) {
+			if err := p.refresh(ctx, image, left[image]...); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if err := tell(); err != nil {
+		return err
+	}
+	for i, pl := range copies {
+		l.show("", fmt.Sprintf("remove copies from regions, %d of %d", i+1, len(copies)), 0, 0)
+		if err := region.Open(p.Org.Region(pl.Region), p.Path).Remove(ctx, pl.Location); err != nil {
 			return err
 		}
 		if err := p.catalog.Unplace(ctx, pl.ID); err != nil {
 			return err
 		}
-		left[pl.Image] = append(left[pl.Image], r)
 	}
-	for _, image := range images { // somebody may have published meanwhile
-		if err := p.refresh(ctx, image, left[image]...); err != nil {
-			return err
-		}
-	}
-	return nil
+	return tell() // somebody may have published meanwhile
 }

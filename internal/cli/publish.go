@@ -16,11 +16,11 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/sys/unix"
 
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/flock"
 	"zygos/internal/manifest"
 	"zygos/internal/plain"
 	"zygos/internal/region"
@@ -165,12 +165,15 @@ func (p *place) placeIn(ctx context.Context, v *catalog.Version, r *definition.R
 		if err == nil {
 			placed, err = target.Place(ctx, item, told)
 		}
-		if err != nil && ctx.Err() == nil {
+		if errors.Is(err, region.ErrAbsent) && ctx.Err() == nil {
 			// What an earlier publication placed is not there as it was; no manifest names it from now on.
 			err = errors.Join(err, p.catalog.Unplace(ctx, region.ID(r.Name, item)))
 		} else if err == nil {
 			err = p.catalog.Place(ctx, catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: r.Name, Variant: a.Variant, Format: a.Format,
 				Artifact: a.Digest, Location: placed.Location, Verified: time.Now()})
+			if leaving := (*catalog.LeavingError)(nil); errors.As(err, &leaving) { // prune began meanwhile, and does not know of this copy
+				err = errors.Join(err, target.Remove(ctx, placed.Location))
+			}
 		}
 		result.ID, result.Location, result.Copied, result.Took = placed.ID, placed.Location, placed.Copied, time.Since(began)
 		if err != nil {
@@ -269,17 +272,12 @@ func (p *place) writeManifest(ctx context.Context, v *catalog.Version, tried []*
 
 // refresh writes the indexes of the regions that hold versions of an image, and of those just tried.
 func (p *place) refresh(ctx context.Context, image string, tried ...*definition.Region) error {
-	return p.refreshWithout(ctx, image, nil, tried...)
-}
-
-// refreshWithout is refresh as if some versions, by reference, were gone already.
-func (p *place) refreshWithout(ctx context.Context, image string, without map[string]bool, tried ...*definition.Region) error {
 	lock, err := os.OpenFile(filepath.Join(p.State, "regions.lock"), os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {
 		return err
 	}
 	defer lock.Close() // and with it the lock
-	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX); err != nil {
+	if err := flock.Take(ctx, lock); err != nil {
 		return err
 	}
 	var failed error
@@ -292,7 +290,7 @@ func (p *place) refreshWithout(ctx context.Context, image string, without map[st
 		if len(held) == 0 && !slices.Contains(tried, r) {
 			continue
 		}
-		if err := p.writeIndex(ctx, r, without); err != nil {
+		if err := p.writeIndex(ctx, r); err != nil {
 			failed = errors.Join(failed, &incompleteError{fmt.Sprintf("the index of %s could not be written: %v", r.Name, err)})
 		}
 	}
@@ -300,27 +298,27 @@ func (p *place) refreshWithout(ctx context.Context, image string, without map[st
 }
 
 // writeIndex writes a region's index, and again while another machine changes what it says.
-func (p *place) writeIndex(ctx context.Context, r *definition.Region, without map[string]bool) error {
-	text, err := p.index(ctx, r, without)
+func (p *place) writeIndex(ctx context.Context, r *definition.Region) error {
+	text, err := p.index(ctx, r)
 	for err == nil {
 		written := text
 		if _, err = region.Open(r, p.Path).Document(ctx, "index.json", written); err != nil {
 			return err
 		}
-		if text, err = p.index(ctx, r, without); bytes.Equal(text, written) {
+		if text, err = p.index(ctx, r); bytes.Equal(text, written) {
 			break
 		}
 	}
 	return err
 }
 
-// index is what the index of a region has to say.
-func (p *place) index(ctx context.Context, r *definition.Region, without map[string]bool) ([]byte, error) {
+// index is what the index of a region has to say; versions that prune removes are in it no more.
+func (p *place) index(ctx context.Context, r *definition.Region) ([]byte, error) {
 	placements, err := p.catalog.Placements(ctx, "", "", r.Name)
 	if err != nil {
 		return nil, err
 	}
-	placements = slices.DeleteFunc(placements, func(pl catalog.Placement) bool { return without[pl.Image+"@"+pl.Version] })
+	placements = slices.DeleteFunc(placements, func(pl catalog.Placement) bool { return pl.Leaving })
 	tags, err := p.catalog.Tags(ctx)
 	if err != nil {
 		return nil, err

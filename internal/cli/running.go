@@ -15,7 +15,7 @@ import (
 
 // sweep removes what dead runs left; all of it if no other process uses the state.
 func (p *place) sweep(ctx context.Context, e *build.Engine, thorough bool) (list []build.Leftover, alone bool, err error) {
-	alone, err = p.ifAlone(func() (err error) {
+	alone, err = p.ifAlone(ctx, func() (err error) {
 		list, err = e.Sweep(ctx, true, thorough, func() (func(string) bool, error) { return p.needed(ctx) })
 		for i := range p.Org.Regions {
 			for _, name := range region.Sweep(&p.Org.Regions[i], p.Path) {
@@ -37,7 +37,7 @@ func (p *place) needed(ctx context.Context) (func(digest string) bool, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := p.store.Unlist(func(reference string) bool { return !refs[strings.Replace(reference, ":", "@", 1)] }); err != nil {
+	if err := p.store.Unlist(ctx, func(reference string) bool { return !refs[strings.Replace(reference, ":", "@", 1)] }); err != nil {
 		return nil, err
 	}
 	known, err := p.store.Named()

@@ -68,13 +68,13 @@ func runTag(ctx context.Context, in *invocation, p *place) error {
 		}
 		moves = append(moves, list...)
 	}
-	if err := p.catalog.MoveTags(ctx, moves); err != nil {
+	if err := p.catalog.MoveTags(ctx, moves, p.mayMove); err != nil {
 		return err
 	}
 	return in.moved(ctx, p, moves)
 }
 
-// movesOf plans the moves of one image's tags and checks each against the rules.
+// movesOf plans the moves of one image's tags.
 func (p *place) movesOf(ctx context.Context, in *invocation, text string, tags []string) (list []catalog.Move, err error) {
 	ref, err := definition.ParseRef(text)
 	if err != nil {
@@ -108,19 +108,22 @@ func (p *place) movesOf(ctx context.Context, in *invocation, text string, tags [
 			}
 		}
 		m.Version = to.Version
-		if err := p.mayPoint(ctx, to, tag, history); err != nil {
-			return nil, err
-		}
 		list = append(list, m)
 	}
 	return list, nil
 }
 
-// mayPoint checks a version against the rules of a tag; all that is unmet is said at once.
-func (p *place) mayPoint(ctx context.Context, v *catalog.Version, tag string, history []catalog.Move) error {
-	if err := v.Usable(); err != nil {
+// mayMove checks a move against the rules of its tag, as c has it; all that is unmet is said at once.
+func (p *place) mayMove(ctx context.Context, c *catalog.Catalog, m *catalog.Move) error {
+	v, err := c.Resolve(ctx, definition.Ref{Image: m.Image, Selector: m.Version})
+	if err != nil {
 		return err
 	}
+	history, err := c.Moves(ctx, m.Image)
+	if err != nil {
+		return err
+	}
+	tag := m.Tag
 	var unmet []string
 	for _, need := range p.Org.TagNeeds(tag) {
 		kind, value, _ := strings.Cut(need, ":")
@@ -135,7 +138,7 @@ func (p *place) mayPoint(ctx context.Context, v *catalog.Version, tag string, hi
 				unmet = append(unmet, fmt.Sprintf("%s: %s was never %s; zygos tag %s %s", need, v.Ref(), value, v.Ref(), value))
 			}
 		case "regions":
-			missing, err := p.missing(ctx, v)
+			missing, err := p.missing(ctx, c, v)
 			if err != nil {
 				return err
 			}
@@ -151,12 +154,12 @@ func (p *place) mayPoint(ctx context.Context, v *catalog.Version, tag string, hi
 }
 
 // missing lists the regions of an image that do not hold every artifact of a version that they take.
-func (p *place) missing(ctx context.Context, v *catalog.Version) (list []string, err error) {
+func (p *place) missing(ctx context.Context, c *catalog.Catalog, v *catalog.Version) (list []string, err error) {
 	img, err := p.Image(v.Image)
 	if err != nil {
 		return nil, err
 	}
-	placements, err := p.catalog.Placements(ctx, v.Image, v.Version, "")
+	placements, err := c.Placements(ctx, v.Image, v.Version, "")
 	if err != nil {
 		return nil, err
 	}

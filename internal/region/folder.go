@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"zygos/internal/flock"
 	"zygos/internal/store"
 )
 
@@ -24,41 +25,50 @@ func (f folder) Place(ctx context.Context, item Item, told func(int64)) (Placed,
 		return p, err
 	}
 	sweep(filepath.Dir(dir))
-	part, err := claim(filepath.Join(dir, partPrefix+item.Name))
+	part, err := claim(ctx, filepath.Join(dir, partPrefix+item.Name))
 	if err != nil {
 		return p, err
-	}
-	if info, err := os.Stat(p.Location); err == nil && info.Size() == item.Bytes {
-		got, err := store.Digest(ctx, p.Location, told)
-		if err != nil || got == want {
-			return p, errors.Join(err, os.Remove(part.Name()), part.Close())
-		}
 	}
 	placed := false
 	defer func() {
-		part.Close()
 		if !placed {
 			_ = os.Remove(part.Name()) // nothing half-made stays
 		}
+		part.Close() // and with it the lock of the name
 	}()
-	if err := copyFile(ctx, part, item, told); err != nil {
-		return p, fmt.Errorf("copy %s: %w", item.Name, err)
-	}
-	if err := errors.Join(part.Chmod(0o644), part.Sync()); err != nil {
+	info, err := os.Stat(p.Location)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return p, err
 	}
-	got, err := store.Digest(ctx, part.Name(), nil)
-	if err != nil {
-		return p, err
+	if err == nil && info.Size() == item.Bytes {
+		got, err := store.Digest(ctx, p.Location, told)
+		if err != nil || got == want {
+			return p, err
+		}
 	}
-	if got != want {
-		return p, fmt.Errorf("the copy of %s has the digest %s instead of %s; the artifact in the store or the disk of the region is damaged", item.Name, got.Digest, want.Digest)
+	if err := f.copy(ctx, part, item, told); err != nil {
+		return p, absentError{err}
 	}
 	if err := os.Rename(part.Name(), p.Location); err != nil {
 		return p, err
 	}
 	placed, p.Copied = true, true
 	return p, store.SyncDir(dir)
+}
+
+// copy fills a file under its temporary name, and verifies it.
+func (f folder) copy(ctx context.Context, part *os.File, item Item, told func(int64)) error {
+	if err := copyFile(ctx, part, item, told); err != nil {
+		return fmt.Errorf("copy %s: %w", item.Name, err)
+	}
+	if err := errors.Join(part.Chmod(0o644), part.Sync()); err != nil {
+		return err
+	}
+	got, err := store.Digest(ctx, part.Name(), nil)
+	if want := (store.Blob{Digest: item.Digest, Bytes: item.Bytes}); err == nil && got != want {
+		err = fmt.Errorf("the copy of %s has the digest %s instead of %s; the artifact in the store or the disk of the region is damaged", item.Name, got.Digest, want.Digest)
+	}
+	return err
 }
 
 const partPrefix = ".part-" // of temporary names
@@ -94,13 +104,13 @@ func isNamed(f *os.File, name string) (bool, error) {
 }
 
 // claim opens the temporary file of an item for this process alone.
-func claim(name string) (*os.File, error) {
+func claim(ctx context.Context, name string) (*os.File, error) {
 	for {
 		part, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE, 0o644)
 		if err != nil {
 			return nil, err
 		}
-		err = unix.Flock(int(part.Fd()), unix.LOCK_EX)
+		err = flock.Take(ctx, part)
 		same := false
 		if err == nil {
 			same, err = isNamed(part, name)
@@ -176,6 +186,10 @@ func (f folder) Remove(_ context.Context, location string) error {
 	}
 	if err := os.Remove(location); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
+	} else if err == nil { // for good, before anybody forgets that it was there
+		if err := store.SyncDir(dir); err != nil {
+			return err
+		}
 	}
 	entries, err := os.ReadDir(dir)
 	if errors.Is(err, os.ErrNotExist) {
@@ -186,7 +200,10 @@ func (f folder) Remove(_ context.Context, location string) error {
 			return err // another artifact
 		}
 	}
-	return errors.Join(err, os.RemoveAll(dir))
+	if err := errors.Join(err, os.RemoveAll(dir)); err != nil {
+		return err
+	}
+	return store.SyncDir(filepath.Dir(dir))
 }
 
 func (f folder) Document(_ context.Context, name string, content []byte) (string, error) {

@@ -8,6 +8,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"path/filepath"
 	"strings"
 
@@ -34,9 +35,20 @@ type Placed struct {
 	Copied   bool // false if it was there already
 }
 
+// ErrAbsent says that a region was looked at and holds no sound copy of an item. Of a failure without it
+// nothing follows for what was placed before.
+var ErrAbsent = errors.New("no sound copy is there")
+
+// absentError is ErrAbsent with the words of what failed.
+type absentError struct{ error }
+
+func (e absentError) Is(target error) bool { return target == ErrAbsent }
+func (e absentError) Unwrap() error        { return e.error }
+
 // Region is a place for artifacts and for the documents about them.
 type Region interface {
 	// Place brings an item there and verifies it there; told is called with the bytes that were copied.
+	// If it fails and the item is not there, the error is ErrAbsent.
 	Place(ctx context.Context, item Item, told func(int64)) (Placed, error)
 	// Remove takes away what was placed at a location; what is not there is gone already.
 	Remove(ctx context.Context, location string) error

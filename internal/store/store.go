@@ -28,6 +28,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	godigest "github.com/opencontainers/go-digest"
+
+	"zygos/internal/flock"
 )
 
 // Store is an OCI image layout in a folder.
@@ -69,8 +71,9 @@ func (s *Store) Has(b Blob) bool {
 }
 
 // Writer takes a blob's bytes from front to back. Zeros given to Zero stay a hole. The digest is
-// computed while the bytes are written. End it with Commit or Discard.
+// computed while the bytes are written. When the context ends, so do all writes. End it with Commit or Discard.
 type Writer struct {
+	ctx    context.Context
 	store  *Store
 	file   *os.File
 	hash   hash.Hash
@@ -85,12 +88,12 @@ type Writer struct {
 const bufferSize = 1 << 20
 
 // Create begins a blob.
-func (s *Store) Create() (*Writer, error) {
+func (s *Store) Create(ctx context.Context) (*Writer, error) {
 	file, err := os.CreateTemp(cmp.Or(s.Temp, s.Dir), "blob-")
 	if err != nil {
 		return nil, err
 	}
-	w := &Writer{store: s, file: file, hash: sha256.New(), feed: make(chan []byte, 2), free: make(chan []byte, 4), hashed: make(chan struct{})}
+	w := &Writer{ctx: ctx, store: s, file: file, hash: sha256.New(), feed: make(chan []byte, 2), free: make(chan []byte, 4), hashed: make(chan struct{})}
 	for range 3 {
 		w.free <- make([]byte, 0, bufferSize)
 	}
@@ -127,7 +130,7 @@ func (w *Writer) Write(p []byte) (int, error) {
 }
 
 func (w *Writer) flush() {
-	if len(w.buf) == 0 || w.err != nil {
+	if w.err = cmp.Or(w.err, w.ctx.Err()); len(w.buf) == 0 || w.err != nil {
 		return
 	}
 	if err := w.put(w.buf); err != nil {
@@ -173,6 +176,7 @@ func (w *Writer) Zero(n int64) error {
 		w.feed <- zeros[:part:part]
 		w.size += part
 		n -= part
+		w.err = w.ctx.Err()
 	}
 	return w.err
 }
@@ -219,7 +223,7 @@ func (w *Writer) Discard() {
 
 // Put stores a small blob.
 func (s *Store) Put(content []byte) (Blob, error) {
-	w, err := s.Create()
+	w, err := s.Create(context.Background()) // it is small
 	if err != nil {
 		return Blob{}, err
 	}
@@ -279,7 +283,7 @@ type Listed struct {
 }
 
 // List names a version's artifacts in index.json: reference is IMAGE:VERSION.
-func (s *Store) List(reference, created string, artifacts []Listed) error {
+func (s *Store) List(ctx context.Context, reference, created string, artifacts []Listed) error {
 	config, err := s.Put([]byte("{}"))
 	if err != nil {
 		return err
@@ -298,7 +302,7 @@ func (s *Store) List(reference, created string, artifacts []Listed) error {
 	if err != nil {
 		return err
 	}
-	return s.updateIndex(func(index *ocispec.Index) {
+	return s.updateIndex(ctx, func(index *ocispec.Index) {
 		index.Manifests = slices.DeleteFunc(index.Manifests, func(d ocispec.Descriptor) bool {
 			return d.Annotations[ocispec.AnnotationRefName] == reference
 		})
@@ -311,8 +315,8 @@ func (s *Store) List(reference, created string, artifacts []Listed) error {
 
 // Unlist takes versions' artifacts out of index.json, by references IMAGE:VERSION. Bytes that nothing
 // names any more are the caller's to remove.
-func (s *Store) Unlist(goes func(reference string) bool) error {
-	return s.updateIndex(func(index *ocispec.Index) {
+func (s *Store) Unlist(ctx context.Context, goes func(reference string) bool) error {
+	return s.updateIndex(ctx, func(index *ocispec.Index) {
 		index.Manifests = slices.DeleteFunc(index.Manifests, func(d ocispec.Descriptor) bool { return goes(d.Annotations[ocispec.AnnotationRefName]) })
 	})
 }
@@ -365,13 +369,13 @@ func describe(b Blob, mediaType, title string) ocispec.Descriptor {
 }
 
 // updateIndex changes index.json, one process at a time.
-func (s *Store) updateIndex(change func(*ocispec.Index)) error {
+func (s *Store) updateIndex(ctx context.Context, change func(*ocispec.Index)) error {
 	lock, err := os.OpenFile(filepath.Join(s.Dir, "lock"), os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {
 		return err
 	}
 	defer lock.Close() // and with it the lock
-	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX); err != nil {
+	if err := flock.Take(ctx, lock); err != nil {
 		return err
 	}
 	index := ocispec.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageIndex, Manifests: []ocispec.Descriptor{}}

@@ -27,7 +27,7 @@ func open(t *testing.T) *store.Store {
 
 func TestBlobIsStoredByDigestAndKeepsHoles(t *testing.T) {
 	s := open(t)
-	w, err := s.Create()
+	w, err := s.Create(t.Context())
 	require.NoError(t, err)
 	var plain bytes.Buffer
 	add := func(p []byte) {
@@ -62,7 +62,7 @@ func TestBlobIsStoredByDigestAndKeepsHoles(t *testing.T) {
 
 func TestDiscardedBlobLeavesNothing(t *testing.T) {
 	s := open(t)
-	w, err := s.Create()
+	w, err := s.Create(t.Context())
 	require.NoError(t, err)
 	_, err = w.Write([]byte("x"))
 	require.NoError(t, err)
@@ -120,7 +120,7 @@ func TestIndexNamesEachVersionOnce(t *testing.T) {
 	b, err := s.Put([]byte("artifact"))
 	require.NoError(t, err)
 	for range 2 {
-		require.NoError(t, s.List("a:1.0.0", "2026-01-01T00:00:00Z", []store.Listed{{Blob: b, MediaType: "application/x", Title: "a.tar"}}))
+		require.NoError(t, s.List(t.Context(), "a:1.0.0", "2026-01-01T00:00:00Z", []store.Listed{{Blob: b, MediaType: "application/x", Title: "a.tar"}}))
 	}
 	text, err := os.ReadFile(filepath.Join(s.Dir, "index.json"))
 	require.NoError(t, err)

@@ -207,7 +207,7 @@ func TestPruneTakesFamiliesWhole(t *testing.T) {
 			p.ok("build", "parent", "--force")
 			p.ok("build", "newest", "--force")
 		}
-		p.define("tagged", "parent@0.1.2", "[[stage]]\nname = \"c\"\ninline = \"cp /p /t\"\n")
+		p.define("tagged", "parent@0.1.2", "[[stage]]\nname = \"c\"\ninline = \"cp /p /t2\"\n")
 		p.ok("build", "tagged")
 		p.write("zygos.toml", p.read("zygos.toml")+"\n[keep]\nversions = 1\n")
 		out := p.ok("prune", "parent", "--all")

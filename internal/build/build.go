@@ -391,10 +391,10 @@ func (r *run) keepTexts() {
 		return
 	}
 	keep := func(digest string, read func() ([]byte, error)) {
-		name := filepath.Join(dir, digest)
-		if _, err := os.Stat(name); err == nil {
+		if Text(r.State, digest) != nil {
 			return
 		}
+		name := filepath.Join(dir, digest)
 		if text, err := read(); err == nil && len(text) <= textSize && !slices.Contains(text, 0) {
 			part := filepath.Join(r.dir, "text-"+digest)
 			if os.WriteFile(part, text, 0o644) == nil {
@@ -427,10 +427,11 @@ func (r *run) keepTexts() {
 	}
 }
 
-// Text is a file that an earlier build kept, nil if it was not.
+// Text is a file that an earlier build kept, nil if it was not, or not whole: texts are not made safe
+// one by one, a power cut may leave one empty.
 func Text(state, digest string) []byte {
 	text, err := os.ReadFile(filepath.Join(state, "texts", filepath.Base(digest)))
-	if err != nil {
+	if err != nil || plan.Digest(text) != digest {
 		return nil
 	}
 	return text

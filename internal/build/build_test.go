@@ -432,3 +432,41 @@ type machineFunc func(context.Context, machine.Stage, machine.Watcher) error
 func (f machineFunc) Run(ctx context.Context, stage machine.Stage, watch machine.Watcher) error {
 	return f(ctx, stage, watch)
 }
+
+// A text that a power cut left empty is no text, and is kept anew.
+func TestEmptiedTextsAreKeptAnew(t *testing.T) {
+	w := newWorks(t)
+	digest := plan.Digest([]byte("a"))
+	with := func(version string) *plan.Plan {
+		p := w.plan(version, "a")
+		p.Shapes[0].Stages[0].Steps[0].Script, p.Shapes[0].Stages[0].Steps[0].Digest = []byte("a"), digest
+		return p
+	}
+	_, err := w.engine.Run(t.Context(), with("1.0.0"))
+	require.NoError(t, err)
+	require.Equal(t, "a", string(build.Text(w.engine.State, digest)))
+	name := filepath.Join(w.engine.State, "texts", digest)
+	require.NoError(t, os.Truncate(name, 0))
+	require.Nil(t, build.Text(w.engine.State, digest))
+	_, err = w.engine.Run(t.Context(), with("1.0.1"))
+	require.NoError(t, err)
+	require.Equal(t, "a", string(build.Text(w.engine.State, digest)))
+}
+
+// What a build that still runs is about to keep of its failure is not taken away by another one.
+func TestStateOfARunningBuildIsLeftAlone(t *testing.T) {
+	w := newWorks(t)
+	begun := filepath.Join(w.engine.State, "failed", "b-other")
+	run := filepath.Join(w.engine.State, "run", "b-other")
+	require.NoError(t, errors.Join(os.MkdirAll(begun, 0o700), os.MkdirAll(run, 0o700)))
+	lock, err := os.Create(filepath.Join(run, "lock"))
+	require.NoError(t, err)
+	require.NoError(t, unix.Flock(int(lock.Fd()), unix.LOCK_EX))
+	_, err = w.engine.Run(t.Context(), w.plan("1.0.0", "a"))
+	require.NoError(t, err)
+	require.DirExists(t, begun)
+	require.NoError(t, lock.Close())
+	_, err = w.engine.Run(t.Context(), w.plan("1.0.1", "a"))
+	require.NoError(t, err)
+	require.NoDirExists(t, begun)
+}

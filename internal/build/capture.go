@@ -107,7 +107,7 @@ func (b *branch) writeRaw(ctx context.Context, w *store.Writer, a definition.Art
 			}
 		}
 	}
-	o := disk.Options{Size: a.Size, Label: label(b.plan.Image), Epoch: b.shape.Epoch}
+	o := disk.Options{Size: a.Size, Label: label(b.plan.Image), Epoch: b.shape.Epoch, Note: func(text string) { b.emit(Event{Kind: Note, Text: text}) }}
 	// The file system's id follows from the tree: the same tree has the same id, another tree another.
 	id, err := hex.DecodeString(layer.TreeDigest(b.layers))
 	if err != nil {

@@ -38,8 +38,13 @@ func (b *branch) keepFailed(i int, upper string, f *Failure) error {
 	if b.secrets != nil && len(b.shape.Stages[i].Secrets) > 0 {
 		b.emit(Event{Kind: Note, Stage: f.Stage, Text: "the state in which it failed is kept and may hold secrets; it is private to you, and goes with the next build of the image"})
 	}
-	dir := failedDir(b.State, b.plan.Build, b.shape.Variant)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	// It comes to its place as a whole, with all that belongs to it.
+	to := failedDir(b.State, b.plan.Build, b.shape.Variant)
+	dir, err := os.MkdirTemp(b.dir, "failed-")
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(to), 0o700)
+	}
+	if err != nil {
 		return err
 	}
 	state := failedState{Failure: f, Layers: b.layers, Stage: b.shape.Stages[i]}
@@ -55,8 +60,11 @@ func (b *branch) keepFailed(i int, upper string, f *Failure) error {
 	if err == nil {
 		err = store.WriteFile(filepath.Join(dir, "state.json"), text)
 	}
+	if err == nil {
+		err = os.Rename(dir, to)
+	}
 	if err != nil {
-		_ = layer.RemoveAll(dir) // what stays is thrown away after the next build
+		_ = layer.RemoveAll(dir) // what stays goes with the run's folder
 	}
 	return err
 }
@@ -66,7 +74,7 @@ func (b *branch) keepFailed(i int, upper string, f *Failure) error {
 func (e *Engine) forgetFailed(image, but string) {
 	dirs, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(e.State), "failed", "b-*")) // no folder, nothing to forget
 	for _, dir := range dirs {
-		if filepath.Base(dir) == but {
+		if id := filepath.Base(dir); id == but || Alive(e.State, id) { // one that runs may be about to keep something there
 			continue
 		}
 		if states := failedStates(dir); len(states) > 0 && states[0].Failure.Image != image {

@@ -20,6 +20,7 @@ import (
 	"zygos/internal/machine"
 	"zygos/internal/plan"
 	"zygos/internal/seal"
+	"zygos/internal/store"
 )
 
 // branch is one variant of a build on its way.
@@ -318,10 +319,7 @@ func (b *branch) keepTraces() {
 		}
 	}
 	if text, err := json.Marshal(traces); changed && err == nil && os.MkdirAll(filepath.Dir(name), 0o755) == nil {
-		part := filepath.Join(b.dir, "traces-"+shapeName(b.shape.Variant))
-		if os.WriteFile(part, text, 0o644) == nil {
-			_ = os.Rename(part, name) // without it, a later reason is only less exact
-		}
+		_ = store.WriteFile(name, text) // without it, a later reason is only less exact
 	}
 }
 

@@ -45,6 +45,8 @@ type Options struct {
 	Label string
 	UUID  [16]byte // also seeds what other tools draw at random
 	Epoch int64    // time of creation, seconds since 1970
+	// Note is told, once for each matter, what the file system cannot hold as it is; nil for nobody.
+	Note func(text string)
 }
 
 // File types as in stat(2).
@@ -113,6 +115,7 @@ type ext4 struct {
 	tables    []uint32 // inode table
 	next      uint32   // first block not given out
 	chunks    []chunk
+	clamped   int      // times that ext4 cannot hold
 	source    *os.File // the content file last read
 	buf       []byte
 }
@@ -130,6 +133,11 @@ func (fs *ext4) number(files []File) error {
 	lost := &node{File: &File{Path: lostFound, Mode: typeDir | 0o700, MTime: fs.options.Epoch}, number: lostInode, links: 2}
 	for i := range files {
 		f := &files[i]
+		if at := min(max(f.MTime, firstTime), lastTime); at != f.MTime {
+			g := *f
+			g.MTime, f = at, &g
+			fs.clamped++
+		}
 		if f.Path == "." {
 			fs.root = &node{File: f, number: rootInode, links: 2}
 			fs.root.parent = fs.root
@@ -142,11 +150,15 @@ func (fs *ext4) number(files []File) error {
 		}
 		n := byPath[f.Same]
 		switch {
+		case f.Path == lostFound && f.Mode&typeMask != typeDir:
+			return fmt.Errorf("/%s is no folder in the tree; ext4 keeps that name for the folder in which a check puts what it finds. Remove it in a stage", lostFound)
 		case f.Same != "" && n == nil:
 			return fmt.Errorf("%s is a second name of %s, which is not there", f.Path, f.Same)
 		case f.Same != "":
-			n.links++
-		case f.Path == lostFound && f.Mode&typeMask == typeDir:
+			if n.links++; n.links > mostLinks {
+				return fmt.Errorf("%s has more than %d names; ext4 gives a file no more. Use copies or symbolic links for some of them", n.Path, mostLinks)
+			}
+		case f.Path == lostFound:
 			lost.File, n = f, lost
 		default:
 			n = &node{File: f, number: next, links: 1}
@@ -168,6 +180,9 @@ func (fs *ext4) number(files []File) error {
 	}
 	if fs.root == nil {
 		return errors.New("the tree has no root")
+	}
+	if fs.clamped > 0 && fs.options.Note != nil {
+		fs.options.Note(fmt.Sprintf("ext4 holds times from 1901-12-13 to 2446-05-10; those of %d files are at the nearest end of it", fs.clamped))
 	}
 	lost.parent = fs.root
 	fs.root.links++

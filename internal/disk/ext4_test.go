@@ -207,6 +207,7 @@ func TestWhatExt4CannotHoldIsRefused(t *testing.T) {
 		"is not in a folder":                           {Path: "a/b", Mode: 0o100644},
 		"is a second name of nothing, which":           {Path: "b", Mode: 0o100644, Same: "nothing"},
 		"more extended attributes than ext4 holds":     {Path: "c", Mode: 0o100644, Xattrs: map[string][]byte{"user.big": make([]byte, 5000)}},
+		"/lost+found is no folder in the tree":         {Path: "lost+found", Mode: 0o100644},
 		"open /nowhere: no such file or directory":     {Path: "d", Mode: 0o100644, Size: 5, Source: "/nowhere"},
 		"e changed while it was read: 1 bytes missing": {Path: "e", Mode: 0o100644, Size: 1, Source: "/dev/null"},
 	} {
@@ -218,6 +219,45 @@ func TestWhatExt4CannotHoldIsRefused(t *testing.T) {
 	require.ErrorContains(t, err, "no root")
 	_, err = disk.WriteExt4(t.Context(), &sparse{}, newTree(t).files, disk.Options{Size: 20 << 40})
 	require.ErrorContains(t, err, "16 TiB")
+}
+
+func TestLimitsOfExt4(t *testing.T) {
+	many := newTree(t).file("one", []byte("x"))
+	for i := range 64999 {
+		many.add(disk.File{Path: fmt.Sprintf("n%d", i), Mode: 0o100644, Same: "one"})
+	}
+	run(t, "e2fsck", "-fn", many.image(0))
+	many.add(disk.File{Path: "z", Mode: 0o100644, Same: "one"})
+	_, err := disk.WriteExt4(t.Context(), &sparse{File: temp(t)}, many.files, disk.Options{})
+	require.ErrorContains(t, err, "one has more than 65000 names")
+	for _, folders := range []int{64998, 64999} { // with its own two entries 65,000 and 65,001 links
+		tr := newTree(t).add(disk.File{Path: "d", Mode: 0o40755})
+		for i := range folders {
+			tr.add(disk.File{Path: fmt.Sprintf("d/%d", i), Mode: 0o40755})
+		}
+		run(t, "e2fsck", "-fn", tr.image(0))
+	}
+}
+
+func TestTimesOfExt4(t *testing.T) {
+	tr := newTree(t)
+	times := map[string]int64{"first": -1 << 31, "before": -1<<31 - 1, "old": -5, "last": 15032385535, "after": 15032385536, "y2038": 1 << 31}
+	for name, at := range times {
+		tr.add(disk.File{Path: name, Mode: 0o40755})
+		tr.files[len(tr.files)-1].MTime = at
+	}
+	name := filepath.Join(t.TempDir(), "disk.raw")
+	f, err := os.Create(name)
+	require.NoError(t, err)
+	defer f.Close()
+	var notes []string
+	_, err = disk.WriteExt4(t.Context(), &sparse{File: f}, tr.files, disk.Options{Note: func(text string) { notes = append(notes, text) }})
+	require.NoError(t, err)
+	require.Equal(t, []string{"ext4 holds times from 1901-12-13 to 2446-05-10; those of 2 files are at the nearest end of it"}, notes)
+	run(t, "e2fsck", "-fn", name)
+	for name, want := range map[string]string{"first": "80000000:00000000", "before": "80000000:00000000", "old": "fffffffb:00000000", "last": "7fffffff:00000003", "after": "7fffffff:00000003", "y2038": "80000000:00000001"} {
+		require.Contains(t, run(t, "debugfs", "-R", "stat "+name, f.Name()), "mtime: 0x"+want, name)
+	}
 }
 
 func temp(t *testing.T) *os.File {

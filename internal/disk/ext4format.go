@@ -35,6 +35,8 @@ const (
 	treeInInode    = 4   // extents that fit the inode
 	treeInBlock    = 340 // and a block
 	mostLinks      = 65000
+	firstTime      = -1 << 31                      // seconds since 1970
+	lastTime       = 1<<34 - 1<<31 - 1             // 32 bits, and two more that count from there
 	compatible     = 0x4 | 0x8 | 0x20              // has_journal, ext_attr, dir_index
 	incompatible   = 0x2 | 0x40 | 0x200            // filetype, extent, flex_bg
 	readonlyCompat = 0x1 | 0x2 | 0x8 | 0x20 | 0x40 // sparse_super, large_file, huge_file, dir_nlink, extra_isize
@@ -212,7 +214,7 @@ func (fs *ext4) writeTable(g uint32) func(Output) error {
 
 func (fs *ext4) encodeInode(b []byte, n *node) {
 	links := n.links
-	if n.Mode&typeMask == typeDir && links >= mostLinks {
+	if n.Mode&typeMask == typeDir && links > mostLinks {
 		links = 1 // feature dir_nlink: not counted
 	}
 	le.PutUint16(b[0:], uint16(n.Mode))

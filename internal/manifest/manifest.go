@@ -1,12 +1,10 @@
 // Package manifest writes the documents that tell what belongs where: the manifest of a version
-// (zygos.manifest/1) and a region's index (zygos.region/1). They come in one canonical form:
-// keys sorted, no space, as RFC 8785 has it for the values that occur here.
+// (zygos.manifest/1) and a region's index (zygos.region/1). They come in the one canonical form of
+// RFC 8785.
 package manifest
 
 import (
-	"bytes"
 	_ "embed"
-	"encoding/json"
 	"sort"
 	"time"
 
@@ -139,23 +137,4 @@ func IndexOf(region string, placements []catalog.Placement, tags func(ref string
 		x.Versions[last].Artifacts = append(x.Versions[last].Artifacts, Local{p.ID, p.Variant, p.Format, p.Artifact, p.Location})
 	}
 	return x
-}
-
-// Canonical is a document in its one form, with a line's end.
-func Canonical(document any) ([]byte, error) {
-	text, err := json.Marshal(document)
-	if err != nil {
-		return nil, err
-	}
-	var plain any
-	in := json.NewDecoder(bytes.NewReader(text))
-	in.UseNumber()
-	if err := in.Decode(&plain); err != nil {
-		return nil, err
-	}
-	var out bytes.Buffer
-	enc := json.NewEncoder(&out)
-	enc.SetEscapeHTML(false)
-	err = enc.Encode(plain) // a map's keys come sorted
-	return out.Bytes(), err
 }

@@ -45,13 +45,29 @@ func TestManifestIsCanonicalAndFollowsItsSchema(t *testing.T) {
 	require.Equal(t, `{"artifacts":[{"bytes":7,"digest":"`+digestA+`","format":"raw"}],"base":{"digest":"`+digestB+`","name":"ebb-base","version":"1.4.0"},`+
 		`"build":"b-20260102-030405-abcd","checks":{"failed":0,"passed":0},"created":"2026-01-02T02:04:05Z","image":"turbine-link",`+
 		`"labels":{"purpose":"turbine <&> \"link\""},"regions":{"north":[{"artifact":"`+digestA+`","id":"zy-1","location":"/x","verified":"2026-01-02T02:04:05Z"},`+
-		`{"artifact":"`+digestA+`","id":"zy-2","location":"/x","verified":"2026-01-02T02:04:05Z"}]},"schema":"zygos.manifest/1","version":"2.3.4"}`+"\n", string(text))
+		`{"artifact":"`+digestA+`","id":"zy-2","location":"/x","verified":"2026-01-02T02:04:05Z"}]},"schema":"zygos.manifest/1","version":"2.3.4"}`, string(text))
 	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	require.NoError(t, err)
 	require.NoError(t, compile(t, "manifest").Validate(document))
 	again, err := manifest.Canonical(json.RawMessage(text))
 	require.NoError(t, err)
 	require.Equal(t, text, again, "the canonical form of the canonical form is itself")
+}
+
+// The examples of RFC 8785, sections 3.2.2 and 3.2.3, as far as our documents hold such values.
+func TestCanonicalFormIsThatOfTheRFC(t *testing.T) {
+	keys, err := manifest.Canonical(json.RawMessage(`{"\u20ac":"Euro Sign","\r":"Carriage Return","\ufb33":"Hebrew Letter Dalet With Dagesh","1":"One",
+		"\ud83d\ude00":"Emoji: Grinning Face","\u0080":"Control","\u00f6":"Latin Small Letter O With Diaeresis"}`))
+	require.NoError(t, err)
+	require.Equal(t, "{\"\\r\":\"Carriage Return\",\"1\":\"One\",\"\u0080\":\"Control\",\"ö\":\"Latin Small Letter O With Diaeresis\",\"€\":\"Euro Sign\","+
+		"\"😀\":\"Emoji: Grinning Face\",\"\ufb33\":\"Hebrew Letter Dalet With Dagesh\"}", string(keys))
+	text, err := manifest.Canonical(json.RawMessage(`{"string":"\u20ac$\u000F\u000aA'\u0042\u0022\u005c\\\"\/\u2028<&>","literals":[null,true,false],"numbers":[-7,0,9007199254740992]}`))
+	require.NoError(t, err)
+	require.Equal(t, "{\"literals\":[null,true,false],\"numbers\":[-7,0,9007199254740992],\"string\":\"€$\\u000f\\nA'B\\\"\\\\\\\\\\\"/\u2028<&>\"}", string(text))
+	for _, number := range []string{"9007199254740994", "1.5", "1e30"} {
+		_, err = manifest.Canonical(json.RawMessage(number))
+		require.ErrorContains(t, err, "has no canonical form here")
+	}
 }
 
 func TestUnpublishedManifestIsValidToo(t *testing.T) {

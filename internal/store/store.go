@@ -451,7 +451,10 @@ func first(name string, content []byte) error {
 	if err = errors.Join(err, part.Sync(), part.Close()); err != nil {
 		return err
 	}
-	return os.Link(part.Name(), name)
+	if err := os.Link(part.Name(), name); err != nil {
+		return err
+	}
+	return SyncDir(filepath.Dir(name))
 }
 
 // SyncDir makes renames in a folder safe.

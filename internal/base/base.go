@@ -186,14 +186,14 @@ func (im *Importer) unpack(ctx context.Context, b *definition.Base, file, from s
 		}
 	}()
 	hash := sha256.New()
-	counted := &meter{r: in, total: info.Size(), tell: func(done, total int64) { im.Progress("unpack base "+b.Name, done, total) }}
+	counted := &meter{r: in, total: info.Size(), stop: ctx, tell: func(done, total int64) { im.Progress("unpack base "+b.Name, done, total) }}
 	raw := io.TeeReader(counted, hash)
 	x, bad := im.read(ctx, raw, dir)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
 	if _, err := io.Copy(io.Discard, raw); err != nil {
-		return nil, err
+		return nil, errors.Join(ctx.Err(), err)
 	}
 	if got := hex.EncodeToString(hash.Sum(nil)); got != b.SHA256 {
 		return nil, &MismatchError{b.Name, from, b.SHA256, got}
@@ -263,12 +263,16 @@ func newest(x layer.Index) (epoch int64) {
 
 // meter tells how far a reader has come.
 type meter struct {
+	stop        context.Context
 	r           io.Reader
 	done, total int64
 	tell        func(done, total int64)
 }
 
 func (m *meter) Read(p []byte) (int, error) {
+	if err := m.stop.Err(); err != nil {
+		return 0, err
+	}
 	n, err := m.r.Read(p)
 	m.done += int64(n)
 	m.tell(m.done, m.total)

@@ -11,6 +11,8 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -18,6 +20,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
 	"github.com/ulikunitz/xz"
+	"golang.org/x/sync/errgroup"
 
 	"zygos/internal/base"
 	"zygos/internal/definition"
@@ -179,4 +182,53 @@ func TestLeftoverOfAnotherFileIsNotTrusted(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(im.Downloads, b.SHA256+".part"), []byte("left from elsewhere"), 0o644))
 	_, err := im.Ensure(t.Context(), b)
 	require.NoError(t, err)
+}
+
+// Two builds that need one base at once download it once; the server has no ranges.
+func TestOneDownloadForAll(t *testing.T) {
+	content := root(t)
+	var asked atomic.Int64
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		asked.Add(1)
+		for part := range slices.Chunk(content, 50000) {
+			w.Write(part)
+			w.(http.Flusher).Flush()
+			time.Sleep(5 * time.Millisecond) // so that the others come in between
+		}
+	}))
+	defer server.Close()
+	im := importer(t)
+	b := pinned(t, im, content, server.URL)
+	var group errgroup.Group
+	for range 8 {
+		group.Go(func() error {
+			_, _, err := im.Archive(t.Context(), b)
+			return err
+		})
+	}
+	require.NoError(t, group.Wait())
+	require.Equal(t, int64(1), asked.Load())
+	got, err := os.ReadFile(im.Store.Path(b.SHA256))
+	require.NoError(t, err)
+	require.Equal(t, sum(content), sum(got))
+}
+
+func TestServerThatSendsAnotherRangeIsNotBelieved(t *testing.T) {
+	content := root(t)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Range") != "" {
+			w.Header().Set("Content-Range", fmt.Sprintf("bytes 0-%d/%d", len(content)-1, len(content)))
+			w.WriteHeader(http.StatusPartialContent)
+		}
+		w.Write(content)
+	}))
+	defer server.Close()
+	im := importer(t)
+	b := pinned(t, im, content, server.URL)
+	require.NoError(t, os.MkdirAll(im.Downloads, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(im.Downloads, b.SHA256+".part"), content[:1000], 0o644))
+	_, err := im.Ensure(t.Context(), b)
+	require.ErrorContains(t, err, "was asked for what follows byte 1000 and answers with")
+	_, err = im.Ensure(t.Context(), b)
+	require.NoError(t, err, "from the start it goes")
 }

@@ -11,11 +11,13 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
 
 	"zygos/internal/definition"
+	"zygos/internal/flock"
 	"zygos/internal/store"
 )
 
@@ -24,10 +26,32 @@ const downloadTries = 4
 // client gives up on a server that does not answer, not on a slow transfer.
 var client = &http.Client{Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: 30 * time.Second}}
 
+// alone makes sure that nobody else downloads the same, and waits for whoever does.
+func (im *Importer) alone(ctx context.Context, b *definition.Base) (done func(), err error) {
+	if err := os.MkdirAll(im.Downloads, 0o755); err != nil {
+		return nil, err
+	}
+	lock, err := os.OpenFile(filepath.Join(im.Downloads, b.SHA256+".lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	im.Progress("wait for the download of base "+b.Name, 0, 0)
+	if err := flock.Take(ctx, lock); err != nil {
+		lock.Close()
+		return nil, err
+	}
+	return func() { lock.Close() }, nil
+}
+
 // download fetches an archive into the store. An interrupted download goes on where it stopped.
 func (im *Importer) download(ctx context.Context, b *definition.Base, from string) error {
-	if err := os.MkdirAll(im.Downloads, 0o755); err != nil {
+	done, err := im.alone(ctx, b)
+	if err != nil {
 		return err
+	}
+	defer done()
+	if exists(im.Store.Path(b.SHA256)) { // whoever was before us got it
+		return nil
 	}
 	part := filepath.Join(im.Downloads, b.SHA256+".part")
 	resumed := exists(part)
@@ -59,7 +83,7 @@ func (im *Importer) fetch(ctx context.Context, b *definition.Base, from, part st
 	}
 	defer file.Close()
 	hash := sha256.New()
-	have, err := io.Copy(hash, file)
+	have, err := io.Copy(hash, &meter{r: file, total: -1, stop: ctx, tell: func(done, total int64) { im.Progress("check what there is of base "+b.Name, done, total) }})
 	if err != nil {
 		return "", backoff.Permanent(err)
 	}
@@ -86,13 +110,15 @@ func (im *Importer) fetch(ctx context.Context, b *definition.Base, from, part st
 		return hex.EncodeToString(hash.Sum(nil)), nil
 	case resp.StatusCode >= 500 || resp.StatusCode == http.StatusTooManyRequests:
 		return "", errors.New("the server answers " + resp.Status)
+	case resp.StatusCode == http.StatusPartialContent && !strings.HasPrefix(resp.Header.Get("Content-Range"), fmt.Sprintf("bytes %d-", have)):
+		return "", backoff.Permanent(errors.Join(fmt.Errorf("the server was asked for what follows byte %d and answers with %q", have, resp.Header.Get("Content-Range")), os.Remove(part)))
 	case resp.StatusCode != http.StatusOK && resp.StatusCode != http.StatusPartialContent:
 		return "", backoff.Permanent(errors.New("the server answers " + resp.Status))
 	}
-	return im.receive(b, file, have, resp, hash)
+	return im.receive(ctx, b, file, have, resp, hash)
 }
 
-func (im *Importer) receive(b *definition.Base, file *os.File, have int64, resp *http.Response, hash hash.Hash) (string, error) {
+func (im *Importer) receive(ctx context.Context, b *definition.Base, file *os.File, have int64, resp *http.Response, hash hash.Hash) (string, error) {
 	total := int64(-1)
 	if resp.ContentLength >= 0 {
 		total = have + resp.ContentLength
@@ -100,7 +126,7 @@ func (im *Importer) receive(b *definition.Base, file *os.File, have int64, resp 
 	if _, err := file.Seek(have, io.SeekStart); err != nil {
 		return "", backoff.Permanent(err)
 	}
-	counted := &meter{r: resp.Body, done: have, total: total, tell: func(done, total int64) { im.Progress("download base "+b.Name, done, total) }}
+	counted := &meter{r: resp.Body, done: have, total: total, stop: ctx, tell: func(done, total int64) { im.Progress("download base "+b.Name, done, total) }}
 	if _, err := io.Copy(io.MultiWriter(file, hash), counted); err != nil {
 		return "", err
 	}

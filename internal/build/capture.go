@@ -3,8 +3,11 @@ package build
 import (
 	"context"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"sync/atomic"
 	"time"
 
@@ -14,6 +17,7 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/disk"
 	"zygos/internal/layer"
+	"zygos/internal/plan"
 	"zygos/internal/store"
 )
 
@@ -38,7 +42,42 @@ func (b *branch) capture(ctx context.Context) ([]catalog.Artifact, error) {
 	return list, nil
 }
 
+// captured is a file that was captured before from the same tree in the same way.
+type captured struct {
+	Digest string `json:"digest"`
+	Bytes  int64  `json:"bytes"`
+}
+
+// memory is where it is noted what an artifact of the tree came to.
+func (b *branch) memory(a definition.Artifact) string {
+	o := b.diskOptions(a)
+	of := fmt.Sprintf("zygos capture 1\n%s\n%s\n", layer.TreeDigest(b.layers), a.Format)
+	if a.Format != "tar" {
+		of += fmt.Sprintf("%d\n%s\n%d\n", o.Size, o.Label, o.Epoch)
+	}
+	return filepath.Join(b.State, capturesName, plan.Digest([]byte(of))+".json")
+}
+
+const capturesName = "captures"
+
+// captureOne takes what was captured before, or writes an artifact into the store.
 func (b *branch) captureOne(ctx context.Context, a definition.Artifact, nodes []*layer.Node) (store.Blob, error) {
+	memory := b.memory(a)
+	var had captured
+	if text, err := os.ReadFile(memory); err == nil && !b.plan.Anew() && json.Unmarshal(text, &had) == nil && b.store.Has(store.Blob(had)) {
+		return store.Blob(had), nil
+	}
+	blob, err := b.write(ctx, a, nodes)
+	if err != nil {
+		return blob, err
+	}
+	if text, err := json.Marshal(captured(blob)); err == nil && os.MkdirAll(filepath.Dir(memory), 0o755) == nil {
+		_ = store.WriteFile(memory, text) // without it, the next build captures again
+	}
+	return blob, nil
+}
+
+func (b *branch) write(ctx context.Context, a definition.Artifact, nodes []*layer.Node) (store.Blob, error) {
 	w, err := b.store.Create(ctx)
 	if err != nil {
 		return store.Blob{}, err
@@ -107,7 +146,7 @@ func (b *branch) writeRaw(ctx context.Context, w *store.Writer, a definition.Art
 			}
 		}
 	}
-	o := disk.Options{Size: a.Size, Label: label(b.plan.Image), Epoch: b.shape.Epoch, Note: func(text string) { b.emit(Event{Kind: Note, Text: text}) }}
+	o := b.diskOptions(a)
 	// The file system's id follows from the tree: the same tree has the same id, another tree another.
 	id, err := hex.DecodeString(layer.TreeDigest(b.layers))
 	if err != nil {
@@ -121,6 +160,10 @@ func (b *branch) writeRaw(ctx context.Context, w *store.Writer, a definition.Art
 		return fmt.Errorf("%w; give the artifact a larger size in images/%s.toml, or leave size out for the smallest", err, b.plan.Image)
 	}
 	return err
+}
+
+func (b *branch) diskOptions(a definition.Artifact) disk.Options {
+	return disk.Options{Size: a.Size, Label: label(b.plan.Image), Epoch: b.shape.Epoch, Note: func(text string) { b.emit(Event{Kind: Note, Text: text}) }}
 }
 
 // label is a file system label: 16 bytes at most.

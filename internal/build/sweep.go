@@ -2,6 +2,7 @@ package build
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"io/fs"
 	"math"
@@ -19,6 +20,7 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
+	"zygos/internal/store"
 )
 
 // Leftover is something that a dead run left and that was removed.
@@ -104,7 +106,7 @@ func sweepGroups() (list []Leftover) {
 // sweepUnfinished removes files under temporary names and locks that nobody holds.
 func (e *Engine) sweepUnfinished() (list []Leftover) {
 	for what, patterns := range map[string][]string{
-		"half-written file":            {"store/blob-*", "store/.new-*", "store/blobs/sha256/.new-*", "layers/keys/new-*", "layers/new-*", ".new-*", "builds/*/.new-*", "manifests/*/.new-*", "failed/*/*/.new-*"},
+		"half-written file":            {"store/blob-*", "store/.new-*", "store/blobs/sha256/.new-*", "layers/keys/new-*", "layers/new-*", ".new-*", "builds/*/.new-*", "manifests/*/.new-*", "captures/.new-*", "traces/*/.new-*", "texts/.new-*", "failed/*/*/.new-*"},
 		"layer that was being removed": {"layers/*.gone", "layers/keys/*.gone"},
 	} {
 		for _, pattern := range patterns {
@@ -136,6 +138,15 @@ func (e *Engine) sweepBlobs(keep func(digest string) bool) (list []Leftover) {
 		bytes := Usage(name)
 		if os.Remove(name) == nil {
 			list = append(list, Leftover{"artifact that no version has", entry.Name(), bytes})
+		}
+	}
+	memories := filepath.Join(e.State, capturesName)
+	entries, _ = os.ReadDir(memories) // as above
+	for _, entry := range entries {
+		var c captured
+		name := filepath.Join(memories, entry.Name())
+		if text, err := os.ReadFile(name); err != nil || json.Unmarshal(text, &c) != nil || !e.Store.Has(store.Blob(c)) {
+			_ = os.Remove(name) // it says nothing
 		}
 	}
 	return list

@@ -154,6 +154,7 @@ func Main(args []string, out, errs io.Writer) int {
 	debug.SetMemoryLimit(96 << 20)
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, unix.SIGTERM, unix.SIGHUP)
 	defer cancel()
+	context.AfterFunc(ctx, cancel) // a second interrupt ends the program at once; the next one sweeps
 	in := &invocation{line: args, out: screen{out}, err: screen{errs}, color: "auto"}
 	err := in.dispatch(ctx, args)
 	if err == nil {

@@ -64,8 +64,13 @@ func runPrune(ctx context.Context, in *invocation, p *place) error {
 			in.note("%s stay: somebody came to need them just now", counted(n, "version"))
 		}
 	}
-	if err == nil {
-		_, _, err = p.sweep(ctx, e, true) // what described the artifacts
+	if err != nil {
+		return err
+	}
+	// Bytes go when nobody may be about to register what needs them.
+	_, alone, err := p.sweep(ctx, e, true)
+	if !alone && len(goes) > 0 {
+		in.note("another command uses this state: the artifacts' bytes go with the next 'zygos sweep' that is alone")
 	}
 	return err
 }
@@ -223,24 +228,10 @@ func (p *place) prune(ctx context.Context, e *build.Engine, l *live, verdicts []
 	if err := p.leaveRegions(ctx, l, copies); err != nil {
 		return 0, fmt.Errorf("take versions out of their regions: %w", err)
 	}
-	l.show("", "remove artifacts and layers", 0, 0)
+	l.show("", "remove layers", 0, 0)
 	err = e.Alone(ctx, func() error {
-		needed := map[string]bool{}
-		if err := p.catalog.Digests(ctx, func(ref, digest string) { needed[digest] = needed[digest] || !gone[ref] }); err != nil {
-			return err
-		}
 		if err := p.store.Unlist(ctx, func(reference string) bool { return gone[strings.Replace(reference, ":", "@", 1)] }); err != nil {
 			return err
-		}
-		for _, v := range goes {
-			for _, a := range v.Artifacts {
-				if needed[a.Digest] {
-					continue
-				}
-				if err := p.store.Remove(a.Digest); err != nil {
-					return err
-				}
-			}
 		}
 		return e.Drop(ctx, func(digest string) bool { return layers[digest] }, func(ref string) bool { return gone[ref] })
 	})

@@ -5,6 +5,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -62,6 +64,49 @@ func TestInterruptLeavesNothing(t *testing.T) {
 		p.image("[[stage]]\nname = \"quick\"\ninline = \"true > /quick\"\n")
 		require.Contains(t, p.run("build", "first").err, "quick            reused")
 	})
+}
+
+// Whatever a command waits for or writes, an interrupt ends it.
+func TestInterruptEndsEveryWait(t *testing.T) {
+	p := me(t)
+	p.starter()
+	p.ok("build", "first")
+	interrupt := func(cmd *exec.Cmd) {
+		require.NoError(t, cmd.Process.Signal(os.Interrupt))
+		done := make(chan error, 1)
+		go func() { done <- cmd.Wait() }()
+		select {
+		case <-done:
+		case <-time.After(20 * time.Second):
+			_ = cmd.Process.Kill()
+			t.Fatal("it went on: ", cmd.Args)
+		}
+		require.Equal(t, 130, cmd.ProcessState.ExitCode(), cmd.Args)
+	}
+	for lock, args := range map[string][]string{"locks/.use": {"list"}, "locks/.run": {"build", "first", "--force"}, "regions.lock": {"publish", "first"}, "store/lock": {"build", "first", "--force"}} {
+		name := filepath.Join(p.dir, ".zygos", lock)
+		held, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o644)
+		require.NoError(t, err)
+		require.NoError(t, syscall.Flock(int(held.Fd()), syscall.LOCK_EX))
+		cmd := p.command(args...)
+		require.NoError(t, cmd.Start())
+		waitFor(t, "the command to want the lock", func() bool {
+			links, _ := filepath.Glob("/proc/" + strconv.Itoa(cmd.Process.Pid) + "/fd/*")
+			return slices.ContainsFunc(links, func(link string) bool { at, _ := os.Readlink(link); return at == name })
+		})
+		interrupt(cmd)
+		require.NoError(t, held.Close())
+	}
+	p.write("images/first.toml", strings.Replace(p.read("images/first.toml"), "format = \"raw\"", "format = \"raw\"\nsize = \"2TiB\"", 1))
+	require.Contains(t, p.ok("lint"), "a raw disk of 2048 GiB is hashed from end to end")
+	cmd := p.command("build", "first")
+	require.NoError(t, cmd.Start())
+	waitFor(t, "the disk to be written", func() bool {
+		list := p.glob(".zygos/run/b-*/blob-*")
+		return slices.ContainsFunc(list, func(name string) bool { info, err := os.Stat(name); return err == nil && info.Size() > 1<<20 })
+	})
+	interrupt(cmd)
+	require.Empty(t, p.glob(".zygos/run/*"))
 }
 
 func TestKilledBuildIsSweptByTheNext(t *testing.T) {

@@ -151,17 +151,25 @@ func checkRegions(o *Organisation, img *Image, problems *Problems) {
 	}
 }
 
-// checkCycles follows each image to its base; an image that comes to itself is on a cycle.
+// mostLayers is how many layers the kernel stacks: see machine.MostLayers.
+const mostLayers = 999
+
+// checkCycles follows each image to its base; an image that comes to itself is on a cycle, and a way
+// of too many stages gives a tree that cannot be stacked.
 func checkCycles(o *Organisation, images []*Image, byName map[string]*Image, problems *Problems) {
 	reported := map[string]bool{}
 	for _, img := range images {
-		way := []string{img.Name}
+		way, layers := []string{img.Name}, 1+len(img.Stages)+1 // a base, stages, a seal
 		for at := img; ; {
 			ref, err := ParseRef(at.Base)
 			next := byName[ref.Image]
 			if err != nil || next == nil || o.Base(at.Base) != nil {
+				if layers > mostLayers {
+					problems.add(img.BasePos, fmt.Sprintf("with the images that it is built on, %s has %d stages, and a tree is stacked from %d at most", img.Name, layers-1-len(way), mostLayers-1-len(way)), "merge stages")
+				}
 				break
 			}
+			layers += len(next.Stages) + 1
 			if i := slices.Index(way, next.Name); i >= 0 {
 				way = append(way[i:], next.Name)
 				key := strings.Join(slices.Sorted(slices.Values(way[1:])), " ")

@@ -109,7 +109,12 @@ func parse(file string, text []byte, problems *Problems) *table {
 		problems.add(at, strings.TrimPrefix(err.Error(), "toml: "), "correct the TOML syntax")
 		return nil
 	}
-	r := treeReader{file: file, problems: problems}
+	r := treeReader{file: file, problems: problems, lines: []int{0}}
+	for i, c := range text {
+		if c == '\n' {
+			r.lines = append(r.lines, i+1)
+		}
+	}
 	r.parser.Reset(text)
 	root := &table{name: "the file", pos: Pos{file, 1, 1}, problems: problems}
 	into := root
@@ -129,14 +134,19 @@ type treeReader struct {
 	parser   unstable.Parser
 	file     string
 	problems *Problems
+	lines    []int // offsets at which lines begin
 }
 
 func (r *treeReader) at(n *unstable.Node) Pos {
 	if n.Raw.Length == 0 {
 		return Pos{}
 	}
-	start := r.parser.Shape(n.Raw).Start
-	return Pos{r.file, start.Line, start.Column}
+	offset := int(n.Raw.Offset)
+	line, found := slices.BinarySearch(r.lines, offset)
+	if !found {
+		line--
+	}
+	return Pos{r.file, line + 1, offset - r.lines[line] + 1}
 }
 
 // header finds or makes the table that a [a.b] or [[a.b]] line opens.

@@ -68,6 +68,7 @@ type Artifact struct {
 	Format string   `json:"format"`
 	Size   int64    `json:"bytes,omitempty"` // of a disk; 0 for the smallest plus a margin
 	Only   []string `json:"only,omitempty"`  // variants; empty for all
+	At     Pos      `json:"-"`               // of the size
 }
 
 // In says whether the artifact belongs to a variant.
@@ -95,7 +96,8 @@ type reader struct {
 	root     string
 	image    *Image
 	problems *Problems
-	scope    *Stage // the shared stage being read, nil for the image
+	scope    *Stage          // the shared stage being read, nil for the image
+	stages   map[string]bool // names that were met
 }
 
 func (r *reader) knownInputs() []Input {
@@ -109,7 +111,7 @@ func (r *reader) knownInputs() []Input {
 func ReadImage(root, file string, problems *Problems) *Image {
 	name := strings.TrimSuffix(path.Base(file), ".toml")
 	img := &Image{Name: name, File: file, Labels: map[string]string{}, pos: map[string]Pos{}}
-	r := reader{root: root, image: img, problems: problems}
+	r := reader{root: root, image: img, problems: problems, stages: map[string]bool{}}
 	problems.name("an image (it is the file's name)", name, Pos{file, 1, 1})
 	t := r.parse(file, Pos{file, 1, 1})
 	if t == nil {
@@ -316,7 +318,11 @@ func (r *reader) artifact(t *table) {
 	ok := format != "" && r.problems.oneOf("format", format, at, formatsNow, formatsLater)
 	a.Format = format
 	a.Size = t.size("size")
-	if e := t.find("size"); e != nil && format == "tar" {
+	e := t.find("size")
+	if e != nil {
+		a.At = e.pos
+	}
+	if e != nil && format == "tar" {
 		r.problems.add(e.pos, "an archive has no size of its own", "take size out, or use format = \"raw\"")
 	}
 	if boot, at := t.text("boot"); boot != "" {

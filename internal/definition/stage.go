@@ -125,15 +125,16 @@ func (r *reader) addStage(t, user *table, shared string) {
 			r.problems.add(e.pos, "a shared stage knows no variants", "write only beside use, in the image")
 		}
 		// What the shared file says is about its own inputs.
-		r = &reader{root: r.root, image: r.image, problems: r.problems, scope: &s}
+		r = &reader{root: r.root, image: r.image, problems: r.problems, scope: &s, stages: r.stages}
 	} else {
 		s.Only = r.only(t)
 	}
 	if s.Name != "" {
 		r.problems.name("a stage", s.Name, at)
-		if slices.ContainsFunc(r.image.Stages, func(o Stage) bool { return o.Name == s.Name }) {
+		if r.stages[s.Name] {
 			r.problems.add(at, fmt.Sprintf("a second stage is named %q in %s", s.Name, r.image.File), "give each stage a name of its own")
 		}
+		r.stages[s.Name] = true
 	}
 	for _, f := range t.tables("files") {
 		r.file(&s, f)

@@ -3,6 +3,7 @@ package layer
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"hash"
 	"io"
 	"path"
 	"slices"
@@ -129,15 +130,29 @@ func (t *Tree) Under(dir string) []string {
 
 // TreeDigest names the tree that a stack of layers makes: the digest of the layers' digests,
 // lowest first, an empty layer left out.
-func TreeDigest(layers []string) string {
-	hash := sha256.New()
+func TreeDigest(layers []string) string { return NewTreeHash(layers).Digest() }
+
+// TreeHash makes the digests of a tree and of those that more layers make of it.
+type TreeHash struct{ hash hash.Hash }
+
+// NewTreeHash begins with the tree that a stack of layers makes.
+func NewTreeHash(layers []string) *TreeHash {
+	t := &TreeHash{sha256.New()}
 	for _, digest := range layers {
-		if digest != EmptyDigest {
-			_, _ = io.WriteString(hash, digest+"\n") // a hash never fails
-		}
+		t.Push(digest)
 	}
-	return hex.EncodeToString(hash.Sum(nil))
+	return t
 }
+
+// Push puts one more layer on top.
+func (t *TreeHash) Push(digest string) {
+	if digest != EmptyDigest {
+		_, _ = io.WriteString(t.hash, digest+"\n") // a hash never fails
+	}
+}
+
+// Digest names the tree as it stands.
+func (t *TreeHash) Digest() string { return hex.EncodeToString(t.hash.Sum(nil)) }
 
 // EmptyDigest is the digest of a layer without entries.
 var EmptyDigest = Index{}.Digest()

@@ -56,8 +56,8 @@ type origins struct {
 	special map[string]*Node // by key; nil until it is asked for
 }
 
-// most layers that an overlay takes as they are; on one that stands on another nothing is marked.
-const marked = 100
+// Of more layers an overlay stands on another, from which it marks no copies.
+const marked = 500
 
 // telling says whether the kernel marks copies: only for the host's root, and where the file system
 // identifies files.

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -28,12 +29,12 @@ type Sandbox struct {
 
 var _ Machine = Sandbox{}
 
-// An overlay takes so many folders that "/proc/self/fd/NNN:" of each fits its option string, one page
-// (4096 bytes). Where there are more, the lowest become overlays of their own, bundle by bundle.
+// An overlay takes so many folders (Linux, fs/overlayfs/params.h, OVL_MAX_STACK), and may stand on
+// another one: where there are more, the lowest become an overlay of their own. Only the lowest can,
+// since it keeps what is missing in it to itself.
 const (
-	mostFolders = 200
-	bundle      = 100
-	mostLayers  = bundle * bundle
+	mostFolders = 500
+	MostLayers  = 2*mostFolders - 1
 )
 
 // order is what process 1 is told on its control socket, one JSON value.
@@ -118,8 +119,8 @@ var errTimeout = errors.New("time is up")
 
 // mounts makes the stage's root and /tmp as mounts that are attached nowhere yet: they vanish with their descriptors.
 func (s Sandbox) mounts(stage Stage) (root, tmp *os.File, err error) {
-	if len(stage.Layers) > mostLayers {
-		return nil, nil, fmt.Errorf("stage %s stands on %d layers, with those of its parents, and %d is the most; merge stages", stage.Name, len(stage.Layers), mostLayers)
+	if len(stage.Layers) > MostLayers {
+		return nil, nil, fmt.Errorf("stage %s stands on %d layers, with those of its parents, and %d is the most; merge stages", stage.Name, len(stage.Layers), MostLayers)
 	}
 	work, scratch, point := filepath.Join(stage.Scratch, "work"), filepath.Join(stage.Scratch, "tmp"), filepath.Join(stage.Scratch, "root")
 	for _, dir := range []string{work, scratch, point} {
@@ -172,15 +173,15 @@ func mountOverlay(layers []string, upper, work, point string) (*os.File, error) 
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return nil, fmt.Errorf("part from the host's mounts: %w", err)
 	}
-	for i := 0; len(layers) > mostFolders; i++ {
-		at := fmt.Sprintf("%s-%d", point, i)
-		if err := os.Mkdir(at, 0o700); err != nil {
+	if more := len(layers) - mostFolders; more > 0 {
+		below := point + "-below"
+		if err := os.Mkdir(below, 0o700); err != nil {
 			return nil, err
 		}
-		if err := mountOn(at, layers[i:i+bundle], "userxattr"); err != nil {
+		if err := mountOn(below, layers[:more+1], "userxattr"); err != nil {
 			return nil, err
 		}
-		layers = slices.Replace(slices.Clone(layers), i, i+bundle, at)
+		layers = append([]string{below}, layers[more+1:]...)
 	}
 	// volatile: what makes a layer safe is the store, once for a version, not each unmount.
 	if err := mountOn(point, layers, "userxattr,volatile", upper, work); err != nil {
@@ -196,7 +197,11 @@ func mountOverlay(layers []string, upper, work, point string) (*os.File, error) 
 // mountOn mounts layers, lowest first, as an overlay on a folder, with the folders that take changes and
 // the kernel's notes, if it is to take any.
 func mountOn(at string, layers []string, options string, writable ...string) error {
-	// The kernel takes only folders that were opened in the namespace in which it mounts.
+	// The kernel takes only folders that were opened in the namespace in which it mounts. All names
+	// together have one page, so they are short: descriptors, from the folder that has these.
+	if err := unix.Chdir("/proc/self/fd"); err != nil {
+		return fmt.Errorf("go to the open folders: %w", err)
+	}
 	var names []string
 	for _, dir := range append(slices.Clone(writable), layers...) {
 		fd, err := unix.Open(dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
@@ -204,7 +209,7 @@ func mountOn(at string, layers []string, options string, writable ...string) err
 			return &os.PathError{Op: "open", Path: dir, Err: err}
 		}
 		defer unix.Close(fd)
-		names = append(names, fmt.Sprintf("/proc/self/fd/%d", fd))
+		names = append(names, strconv.Itoa(fd))
 	}
 	lower := names[len(writable):]
 	slices.Reverse(lower)

@@ -34,6 +34,7 @@ type bench struct {
 	lower   *layer.Tree
 	upper   string
 	changes *layer.Upper
+	more    []string // layers above the base
 	lines   []string
 	failed  *machine.StepError
 	took    time.Duration
@@ -78,7 +79,7 @@ func (b *bench) run(ctx context.Context, stage machine.Stage) error {
 	b.t.Cleanup(func() { require.NoError(b.t, layer.RemoveAll(dir)) })
 	b.changes = b.over(stage.Upper)
 	require.NoError(b.t, b.changes.Prepare(ctx))
-	stage.Layers = []string{b.base}
+	stage.Layers = append([]string{b.base}, b.more...)
 	if stage.Name == "" {
 		stage.Name = "stage"
 	}
@@ -257,6 +258,29 @@ rm -r /usr/local; mkdir /usr/local; echo a > /usr/local/a; ln /usr/local/a /usr/
 	require.True(t, x[len(x)-4].Opaque)
 	require.Equal(t, x, b.scan(), "reading again gives the same")
 }
+
+// More layers than one overlay takes are stacked as several.
+func TestMoreLayersThanTheKernelStacks(t *testing.T) {
+	b := newBench(t)
+	for i := range mostOfOne + 30 {
+		dir := t.TempDir()
+		folder := layer.Folder{Dir: dir, Owners: b.owners()}
+		x := layer.Index{{Path: ".", Kind: layer.Dir, Mode: 0o755}, {Path: "many", Kind: layer.Dir, Mode: 0o755}, {Path: fmt.Sprintf("many/%d", i), Kind: layer.File, Mode: 0o644}}
+		if i%50 == 49 {
+			x = append(x, layer.Entry{Path: fmt.Sprintf("many/%d", i-1), Kind: layer.Whiteout})
+		}
+		for j := range x {
+			require.NoError(t, folder.Put(&x[j], strings.NewReader("")))
+		}
+		b.more = append(b.more, dir)
+	}
+	require.NoError(t, b.run(t.Context(), scripts("ls /many | wc -l; ls /many | grep -cx '48\\|98\\|148\\|498' || true; rm /many/0; echo x > /many/1")))
+	require.Equal(t, []string{"0 out 520", "0 out 0"}, b.lines)
+	b.more = make([]string, 20000)
+	require.ErrorContains(t, b.run(t.Context(), scripts("true")), "merge stages")
+}
+
+const mostOfOne = 500 // layers that one overlay takes
 
 func TestProbe(t *testing.T) {
 	ids, _ := machine.Inside()

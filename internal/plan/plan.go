@@ -222,6 +222,9 @@ func Make(ctx context.Context, root string, org *definition.Organisation, img *d
 	return p, nil
 }
 
+// Anew says that nothing of what earlier builds captured may be taken.
+func (p *Plan) Anew() bool { return p.options.Force }
+
 // why says in words what makes the build necessary.
 func (p *Plan) why(newest *Newest) string {
 	switch {
@@ -377,13 +380,15 @@ func (p *Plan) fingerprint(img *definition.Image) string {
 }
 
 // Key is the key of a stage that starts from the tree which the layers make.
-func (s *Shape) Key(i int, layers []string) string {
+func (s *Shape) Key(i int, layers []string) string { return s.keyOn(i, layer.TreeDigest(layers)) }
+
+func (s *Shape) keyOn(i int, tree string) string {
 	return hashOf(struct {
 		Engine int
 		Tree   string
 		Epoch  int64
 		Stage  Stage
-	}{Engine, layer.TreeDigest(layers), s.Epoch, s.Stages[i].essence()})
+	}{Engine, tree, s.Epoch, s.Stages[i].essence()})
 }
 
 // match finds what can be reused, as far as it can be known before the build, and says whether
@@ -391,7 +396,7 @@ func (s *Shape) Key(i int, layers []string) string {
 func (p *Plan) match(ctx context.Context, gone time.Time) (old bool) {
 	for i := range p.Shapes {
 		shape := &p.Shapes[i]
-		layers := shape.Layers
+		layers, tree := slices.Clone(shape.Layers), layer.NewTreeHash(shape.Layers)
 		certain := layers != nil
 		for j := range shape.Stages {
 			s := &shape.Stages[j]
@@ -403,15 +408,16 @@ func (p *Plan) match(ctx context.Context, gone time.Time) (old bool) {
 				}
 				continue
 			}
-			snap := p.known.Snapshot(ctx, shape.Key(j, layers))
+			s.Key = shape.keyOn(j, tree.Digest())
+			snap := p.known.Snapshot(ctx, s.Key)
 			old = old || (s.Refresh > 0 && ((snap != nil && s.Expired(snap)) || (snap == nil && !gone.IsZero() && time.Since(gone) > s.Refresh)))
-			s.Key = shape.Key(j, layers)
 			if s.Reason = p.Reason(i, j, layers, snap); s.Reason != "" {
 				certain = false
 				continue
 			}
 			s.Reuse = snap
-			layers = append(layers[:len(layers):len(layers)], snap.Layer)
+			layers = append(layers, snap.Layer)
+			tree.Push(snap.Layer)
 		}
 	}
 	return old

@@ -3,6 +3,7 @@ package workspace
 import (
 	"bufio"
 	"bytes"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -106,14 +107,24 @@ func (s *Script) Matches(words []string) bool {
 	return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, strings.ToLower(w)) })
 }
 
+const largeDisk = 64 << 30 // bytes
+
 // Warnings are what is not wrong but hardly meant: scripts that nobody uses, or that do not say
-// what they do or what runs them.
+// what they do or what runs them; disks that take minutes to hash.
 func (w *Workspace) Warnings() (definition.Problems, error) {
 	scripts, err := w.Scripts()
 	if err != nil {
 		return nil, err
 	}
 	var list definition.Problems
+	for _, img := range w.Images {
+		for _, a := range img.Artifacts {
+			if a.Format == "raw" && a.Size > largeDisk {
+				list = append(list, definition.Problem{Pos: a.At, What: fmt.Sprintf("a raw disk of %d GiB is hashed from end to end, holes too, which takes a minute for about 60 GiB", a.Size>>30),
+					Do: "make it smaller: a clone can grow its disk"})
+			}
+		}
+	}
 	for _, s := range scripts {
 		warn := func(what, do string) {
 			list = append(list, definition.Problem{Pos: definition.Pos{File: s.Path, Line: 1, Column: 1}, What: what, Do: do})

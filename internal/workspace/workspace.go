@@ -93,8 +93,10 @@ func (w *Workspace) Load() error {
 // dedupe drops repeats: a shared stage is read once for each image that uses it.
 func dedupe(problems definition.Problems) definition.Problems {
 	var list definition.Problems
+	seen := map[definition.Problem]bool{}
 	for _, p := range problems {
-		if !slices.Contains(list, p) {
+		if !seen[p] {
+			seen[p] = true
 			list = append(list, p)
 		}
 	}

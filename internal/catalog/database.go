@@ -76,6 +76,7 @@ func Open(ctx context.Context, where, password string) (*Catalog, error) {
 		db.Close()
 		return nil, fmt.Errorf("catalog %s: %w", Plain(where), explain(err))
 	}
+	c.patient = true
 	return c, nil
 }
 
@@ -226,6 +227,18 @@ type session struct {
 		QueryRowContext(context.Context, string, ...any) *sql.Row
 	}
 	dialect *dialect
+	patient bool // queries sit out a server that is away
+}
+
+// sitOut does something again as long as the server is away, for a while.
+func sitOut[T any](ctx context.Context, do func() (T, error)) (T, error) {
+	return backoff.Retry(ctx, func() (T, error) {
+		v, err := do()
+		if err != nil && !away(err) {
+			err = backoff.Permanent(err)
+		}
+		return v, err
+	}, backoff.WithMaxElapsedTime(outage))
 }
 
 func (s session) exec(ctx context.Context, query string, args ...any) (int64, error) {
@@ -237,11 +250,36 @@ func (s session) exec(ctx context.Context, query string, args ...any) (int64, er
 }
 
 func (s session) rows(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
-	return s.conn.QueryContext(ctx, s.dialect.write(query), args...)
+	ask := func() (*sql.Rows, error) { return s.conn.QueryContext(ctx, s.dialect.write(query), args...) }
+	if s.patient {
+		return sitOut(ctx, ask)
+	}
+	return ask()
 }
 
-func (s session) row(ctx context.Context, query string, args ...any) *sql.Row {
-	return s.conn.QueryRowContext(ctx, s.dialect.write(query), args...)
+// one is a query for one row.
+type one struct {
+	session
+	ctx   context.Context
+	query string
+	args  []any
+}
+
+func (s session) row(ctx context.Context, query string, args ...any) one {
+	return one{s, ctx, query, args}
+}
+
+// Scan asks, and reads the row.
+func (o one) Scan(into ...any) error {
+	ask := func() (struct{}, error) {
+		return struct{}{}, o.conn.QueryRowContext(o.ctx, o.dialect.write(o.query), o.args...).Scan(into...)
+	}
+	if !o.patient {
+		_, err := ask()
+		return err
+	}
+	_, err := sitOut(o.ctx, ask)
+	return err
 }
 
 // write is a query as the database wants it. No query has a '?' that is no argument.
@@ -262,13 +300,7 @@ func (d *dialect) write(query string) string {
 // in makes changes as one, after those of others. While the server is away it waits a while.
 func (c *Catalog) in(ctx context.Context, change func(session) error) error {
 	defer c.changed()
-	_, err := backoff.Retry(ctx, func() (struct{}, error) {
-		err := c.change(ctx, change)
-		if err != nil && !away(err) {
-			err = backoff.Permanent(err)
-		}
-		return struct{}{}, err
-	}, backoff.WithMaxElapsedTime(outage))
+	_, err := sitOut(ctx, func() (struct{}, error) { return struct{}{}, c.change(ctx, change) })
 	return err
 }
 
@@ -281,7 +313,7 @@ func (c *Catalog) change(ctx context.Context, change func(session) error) error 
 		_, err = tx.ExecContext(ctx, c.dialect.alone)
 	}
 	if err == nil {
-		err = change(session{tx, c.dialect})
+		err = change(session{conn: tx, dialect: c.dialect})
 	}
 	if err != nil {
 		return errors.Join(err, tx.Rollback())

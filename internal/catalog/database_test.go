@@ -242,8 +242,11 @@ func TestServerThatComesBack(t *testing.T) {
 	cut()
 	done := make(chan error)
 	go func() { done <- c.MoveTags(t.Context(), moves("a", "1.0.0", "stable"), anyMove) }()
-	_, err = c.Versions(t.Context(), "a")
-	require.Error(t, err, "who looks is told at once")
+	looked := make(chan error)
+	go func() {
+		_, err := c.Versions(t.Context(), "a")
+		looked <- err
+	}()
 	_, err = catalog.Open(t.Context(), server.String(), "")
 	require.ErrorContains(t, err, "the database cannot be reached: "+at)
 	front, err = net.Listen("tcp", at)
@@ -251,6 +254,7 @@ func TestServerThatComesBack(t *testing.T) {
 	go serve(front)
 	defer cut()
 	require.NoError(t, <-done, "who writes waits")
+	require.NoError(t, <-looked, "and who looks")
 	list, err := c.Versions(t.Context(), "a")
 	require.NoError(t, err)
 	require.Equal(t, []string{"stable"}, list[0].Tags)

@@ -22,7 +22,10 @@ func (f *Files) Path(n *Node) string {
 // Open opens the file of a node.
 func (f *Files) Open(n *Node) (*os.File, error) { return os.Open(f.Path(n)) }
 
-// Read is a file's content, through links inside the tree; nil if it is not there or cannot be read.
+const mostRead = 128 << 20 // bytes; what people and package databases keep is smaller
+
+// Read is a file's content, through links inside the tree; nil if it is not there, cannot be read or is
+// larger than 128 MiB.
 func (f *Files) Read(name string) []byte {
 	n := f.Tree.Follow(name)
 	if n == nil || n.Kind != File {
@@ -33,8 +36,8 @@ func (f *Files) Read(name string) []byte {
 		return nil
 	}
 	defer file.Close()
-	text, err := io.ReadAll(file)
-	if err != nil {
+	text, err := io.ReadAll(io.LimitReader(file, mostRead+1))
+	if err != nil || len(text) > mostRead {
 		return nil
 	}
 	return text

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"golang.org/x/sys/unix"
 )
 
 // account is a user of the tree (passwd(5), group(5)).
@@ -89,7 +91,7 @@ func owner(text string) (uid, gid int, err error) {
 
 // eachRecord calls take with the fields of each line until it returns true. A missing file has no lines.
 func eachRecord(file string, take func(fields []string) bool) error {
-	f, err := os.Open(file)
+	f, err := os.OpenFile(file, os.O_RDONLY|unix.O_NONBLOCK, 0) // a script may have made it a pipe
 	if os.IsNotExist(err) {
 		return nil
 	}
@@ -97,6 +99,9 @@ func eachRecord(file string, take func(fields []string) bool) error {
 		return err
 	}
 	defer f.Close()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return fmt.Errorf("%s of the image is no file", file)
+	}
 	in := bufio.NewScanner(f)
 	for in.Scan() {
 		if take(strings.Split(in.Text(), ":")) {

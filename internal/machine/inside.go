@@ -14,7 +14,6 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strings"
 	"syscall"
 	"time"
 
@@ -51,12 +50,13 @@ func sandboxInit() {
 	for fd := fdOrders; fd <= last+1; fd++ { // one more may hold this program
 		unix.CloseOnExec(fd)
 	}
-	err := settle(o)
+	takeBack, err := settle(o)
 	if err == nil {
 		err = errors.Join(weaken(), confine())
 	}
 	if err != nil {
-		_ = answers.Encode(answer{Broken: err.Error()}) // nobody else to tell
+		var tree treeError
+		_ = answers.Encode(answer{Broken: err.Error(), Tree: errors.As(err, &tree)}) // nobody else to tell
 		os.Exit(1)
 	}
 	if o.Shell != nil {
@@ -79,6 +79,11 @@ func sandboxInit() {
 		} else {
 			failed = runScript(i, step, o)
 		}
+		if failed != nil || i == len(o.Steps)-1 {
+			if err := takeBack(); err != nil && failed == nil {
+				failed = &StepError{Reason: fmt.Sprintf("%s, which was the host's for the time of the stage, cannot be taken back: %v", resolverFile, err)}
+			}
+		}
 		if answers.Encode(answer{Step: i, Took: time.Since(began), Failed: failed}) != nil || failed != nil {
 			os.Exit(1)
 		}
@@ -86,28 +91,29 @@ func sandboxInit() {
 	os.Exit(0)
 }
 
-// settle makes the stage's tree the root, with a /dev, /proc, /run and /tmp of its own.
-func settle(o order) error {
+// settle makes the stage's tree the root, with a /dev, /proc, /run and /tmp of its own. takeBack ends what is
+// given to it for the time of the stage.
+func settle(o order) (takeBack func() error, err error) {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
-		return fmt.Errorf("part from the host's mounts: %w", err)
+		return nil, fmt.Errorf("part from the host's mounts: %w", err)
 	}
 	const stand = "/tmp" // any folder that every host has; only this process sees it covered
 	if err := unix.MoveMount(fdRoot, "", unix.AT_FDCWD, stand, unix.MOVE_MOUNT_F_EMPTY_PATH); err != nil {
-		return fmt.Errorf("attach the tree: %w", err)
+		return nil, fmt.Errorf("attach the tree: %w", err)
 	}
 	if err := os.Chdir(stand); err != nil {
-		return err
+		return nil, err
 	}
 	for _, dir := range []string{"dev", "proc", "run", "tmp", "etc"} {
 		if err := mountPoint(dir); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	if err := unix.MoveMount(fdTmp, "", unix.AT_FDCWD, "tmp", unix.MOVE_MOUNT_F_EMPTY_PATH); err != nil {
-		return fmt.Errorf("attach /tmp: %w", err)
+		return nil, fmt.Errorf("attach /tmp: %w", err)
 	}
 	if err := devices(o.Limited); err != nil {
-		return err
+		return nil, err
 	}
 	for _, m := range []struct {
 		fs, at, options string
@@ -117,41 +123,42 @@ func settle(o order) error {
 		{"tmpfs", "run", "mode=755," + inMemory, unix.MS_NOSUID | unix.MS_NODEV},
 	} {
 		if err := unix.Mount(m.fs, m.at, m.fs, m.flags, m.options); err != nil {
-			return fmt.Errorf("mount /%s: %w", m.at, err)
+			return nil, fmt.Errorf("mount /%s: %w", m.at, err)
 		}
 	}
 	if err := readOnly("proc/sys"); err != nil {
-		return err
+		return nil, err
 	}
 	// Keys of the kernel belong to users, not to namespaces.
 	if err := unix.Mount("/dev/null", "proc/keys", "", unix.MS_BIND, ""); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("hide /proc/keys: %w", err)
+		return nil, fmt.Errorf("hide /proc/keys: %w", err)
 	}
-	var names *os.File
+	var names []byte
 	if o.Network {
-		names = hostNames()
+		names, _ = os.ReadFile(resolverFile) // a host without one resolves no names
 	} else if err := loopbackUp(); err != nil {
-		return fmt.Errorf("bring up the loopback device: %w", err)
+		return nil, fmt.Errorf("bring up the loopback device: %w", err)
 	}
 	if err := unix.PivotRoot(".", "."); err != nil {
-		return fmt.Errorf("change the root: %w", err)
+		return nil, fmt.Errorf("change the root: %w", err)
 	}
 	if err := unix.Unmount(".", unix.MNT_DETACH); err != nil {
-		return fmt.Errorf("leave the host's root: %w", err)
+		return nil, fmt.Errorf("leave the host's root: %w", err)
 	}
 	if err := os.Chdir("/"); err != nil {
-		return err
+		return nil, err
 	}
+	takeBack = func() error { return nil }
 	if names != nil {
-		if err := giveNames(names); err != nil {
-			return err
+		if takeBack, err = giveNames(names); err != nil {
+			return nil, fmt.Errorf("give %s: %w", resolverFile, err)
 		}
 	}
 	unix.Umask(0o022)
 	if err := os.MkdirAll(scriptDir, 0o755); err != nil {
-		return err
+		return nil, err
 	}
-	return unix.Sethostname([]byte(o.Hostname))
+	return takeBack, unix.Sethostname([]byte(o.Hostname))
 }
 
 // mountPoint makes sure that a name is a folder of its own, not a link to somewhere else.
@@ -161,10 +168,19 @@ func mountPoint(dir string) error {
 		return os.Mkdir(dir, 0o755)
 	}
 	if err == nil && !info.IsDir() {
-		err = fmt.Errorf("/%s of the tree is no folder", dir)
+		what := "no folder"
+		if info.Mode().Type() == fs.ModeSymlink {
+			what = "a symbolic link"
+		}
+		err = treeError{fmt.Sprintf("/%s of the tree is %s, and stages need a folder of its own there; make it one in the base", dir, what)}
 	}
 	return err
 }
+
+// treeError says that a tree cannot be a root.
+type treeError struct{ text string }
+
+func (e treeError) Error() string { return e.text }
 
 // devices makes a small /dev: the host's harmless devices, terminals and shared memory of its own.
 func devices(limited bool) error {
@@ -224,46 +240,6 @@ func loopbackUp() error {
 	}
 	ifr.SetUint16(unix.IFF_UP | unix.IFF_RUNNING)
 	return unix.IoctlIfreq(fd, unix.SIOCSIFFLAGS, ifr)
-}
-
-// hostNames is the host's resolver configuration as a mount that is attached nowhere yet, nil if the host has none.
-func hostNames() *os.File {
-	fd, err := unix.OpenTree(unix.AT_FDCWD, "/etc/resolv.conf", unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC)
-	if err != nil {
-		return nil
-	}
-	return os.NewFile(uintptr(fd), "resolv.conf")
-}
-
-// giveNames lets the sandbox resolve names as the host does. The host's file covers the image's
-// own and never becomes part of a layer.
-func giveNames(names *os.File) error {
-	defer names.Close()
-	at := "/etc/resolv.conf"
-	if target, err := os.Readlink(at); err == nil {
-		at = path.Join("/etc", target)
-		if path.IsAbs(target) {
-			at = target
-		}
-		if !strings.HasPrefix(at, "/run/") {
-			return nil // the image decides
-		}
-		if err := os.MkdirAll(path.Dir(at), 0o755); err != nil {
-			return err
-		}
-	}
-	if _, err := os.Lstat(at); errors.Is(err, fs.ErrNotExist) {
-		if !strings.HasPrefix(at, "/run/") {
-			return nil // a file made here would stay in the image
-		}
-		if err := os.WriteFile(at, nil, 0o644); err != nil {
-			return err
-		}
-	}
-	if err := unix.MoveMount(int(names.Fd()), "", unix.AT_FDCWD, at, unix.MOVE_MOUNT_F_EMPTY_PATH); err != nil {
-		return fmt.Errorf("give /etc/resolv.conf: %w", err)
-	}
-	return nil
 }
 
 // copyIn puts a step's files into the tree: each written beside its place, then renamed.

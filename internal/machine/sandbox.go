@@ -63,6 +63,7 @@ type answer struct {
 	Took   time.Duration
 	Failed *StepError
 	Broken string // the sandbox itself failed
+	Tree   bool   // because of the tree
 	Code   int    // of a shell that ended
 }
 
@@ -417,6 +418,9 @@ func (r *running) follow(answers io.Reader) error {
 				<-drains
 			}
 			return nil
+		}
+		if a.Tree {
+			return errors.New(a.Broken)
 		}
 		if a.Broken != "" {
 			return fmt.Errorf("the sandbox could not be made: %s; run 'zygos doctor' to see what this host lacks", a.Broken)

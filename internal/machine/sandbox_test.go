@@ -233,6 +233,41 @@ func TestLongAndOddOutputComesThrough(t *testing.T) {
 	require.Equal(t, 100000, total, "a long line comes in pieces")
 }
 
+// Where the tree says nothing of how names are resolved, it is as on the host for the time of the stage.
+func TestNamesAreResolvedAsOnTheHost(t *testing.T) {
+	host, err := os.ReadFile("/etc/resolv.conf")
+	if err != nil {
+		t.Skip("this host has no /etc/resolv.conf")
+	}
+	b := newBench(t)
+	online := func(texts ...string) machine.Stage {
+		s := scripts(texts...)
+		s.Network = true
+		return s
+	}
+	require.NoError(t, b.run(t.Context(), online("cat /etc/resolv.conf")))
+	for i, line := range strings.Split(strings.TrimRight(string(host), "\n"), "\n") {
+		if i < len(b.lines) {
+			require.Equal(t, strings.TrimSpace("0 out "+line), strings.TrimSpace(b.lines[i]))
+		}
+	}
+	require.Empty(t, paths(b.scan()), "it is no part of the layer")
+	for name, script := range map[string]string{"written": "echo nameserver 192.0.2.1 > /etc/resolv.conf", "replaced": "rm /etc/resolv.conf; ln -s ../run/x /etc/resolv.conf",
+		"moved": "echo mine > /etc/new; mv /etc/new /etc/resolv.conf", "a pipe": "rm /etc/resolv.conf; mkfifo /etc/resolv.conf"} {
+		require.NoError(t, b.run(t.Context(), online(script)), name)
+		require.Contains(t, paths(b.scan()), " etc/resolv.conf", name)
+	}
+	require.NoError(t, b.run(t.Context(), scripts("[ ! -s /etc/resolv.conf ]")), "without a network there is none")
+}
+
+func TestTreeThatCannotBeARootSaysWhy(t *testing.T) {
+	b := newBench(t)
+	require.NoError(t, os.Remove(filepath.Join(b.base, "tmp")))
+	require.NoError(t, os.Symlink("var/tmp", filepath.Join(b.base, "tmp")))
+	err := b.run(t.Context(), scripts("true"))
+	require.EqualError(t, err, "/tmp of the tree is a symbolic link, and stages need a folder of its own there; make it one in the base")
+}
+
 func TestLowerLayersStayAsTheyWere(t *testing.T) {
 	b := newBench(t)
 	before, err := os.ReadFile(filepath.Join(b.base, "etc/passwd"))

@@ -365,12 +365,17 @@ func (e *Engine) full(err error, need int64) error {
 		return err
 	}
 	free := e.free()
+	if free > max(need, enough) {
+		return fmt.Errorf("%w: the disk of %s refuses to take more, although %d MiB are free: look at its inodes (df -i) and quotas. Finished stages are kept, nothing is damaged", err, e.State, free>>20)
+	}
 	missing := ""
 	if need > free {
 		missing = fmt.Sprintf("; about %d MiB more are needed", (need-free)>>20+1)
 	}
 	return fmt.Errorf("%w: the disk of %s is full: %d MiB are free%s. Make room and run the command again: finished stages are kept, nothing is damaged", err, e.State, free>>20, missing)
 }
+
+const enough = 64 << 20 // bytes with which a disk is not full
 
 // free is how many bytes an ordinary process may still write to the state's disk.
 func (e *Engine) free() int64 {

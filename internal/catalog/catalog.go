@@ -15,8 +15,9 @@ import (
 // Catalog is the database of one workspace state, or of several that share it.
 type Catalog struct {
 	session
-	db *sql.DB
-	id string // "" until it is known
+	db     *sql.DB
+	id     string // "" until it is known
+	frozen bool   // it can only be read
 
 	mu       sync.Mutex
 	recalled map[string]*Recall // as of the writes below; nil when this process changed something

@@ -21,7 +21,8 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
-	_ "modernc.org/sqlite" // a database
+	sqlitedriver "modernc.org/sqlite"
+	sqlitelib "modernc.org/sqlite/lib"
 
 	"zygos/internal/flock"
 )
@@ -62,16 +63,33 @@ func IsAddress(text string) bool {
 // Open opens the catalog in a file, or in a PostgreSQL database whose address is given, making it
 // or bringing it up to date where needed. password is for the server, "" if the address is enough.
 func Open(ctx context.Context, where, password string) (*Catalog, error) {
-	open := openFile
 	if IsAddress(where) {
-		open = openServer
+		return open(ctx, where, func() (*sql.DB, *dialect, error) { return openServer(where, password) }, false)
 	}
-	db, d, err := open(where, password)
+	return open(ctx, where, func() (*sql.DB, *dialect, error) {
+		return openFile(where, url.Values{"_pragma": {busy, "journal_mode(WAL)", "foreign_keys(1)", "synchronous(FULL)"}, "_txlock": {"immediate"}})
+	}, false)
+}
+
+// Look opens the catalog in a file that cannot be written; every change is refused with ErrFrozen.
+func Look(ctx context.Context, file string) (*Catalog, error) {
+	options := url.Values{"_pragma": {busy}, "mode": {"ro"}}
+	if info, err := os.Stat(file + "-wal"); err != nil || info.Size() == 0 {
+		options.Set("immutable", "1") // nobody writes, and there is nothing beside the file
+	}
+	return open(ctx, file, func() (*sql.DB, *dialect, error) { return openFile(file, options) }, true)
+}
+
+// ErrFrozen refuses changes of a catalog that can only be read.
+var ErrFrozen = errors.New("this state can only be read: it lies on a read-only file system, or belongs to somebody else")
+
+func open(ctx context.Context, where string, connect func() (*sql.DB, *dialect, error), frozen bool) (*Catalog, error) {
+	db, d, err := connect()
 	if err != nil {
 		return nil, fmt.Errorf("catalog %s: %w", Plain(where), err)
 	}
 	db.SetMaxOpenConns(1)
-	c := &Catalog{session: session{conn: db, dialect: d}, db: db}
+	c := &Catalog{session: session{conn: db, dialect: d}, db: db, frozen: frozen}
 	if err := c.bringUpToDate(ctx, where); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("catalog %s: %w", Plain(where), explain(err))
@@ -80,12 +98,13 @@ func Open(ctx context.Context, where, password string) (*Catalog, error) {
 	return c, nil
 }
 
-func openFile(file, _ string) (*sql.DB, *dialect, error) {
+var busy = fmt.Sprintf("busy_timeout(%d)", patience.Milliseconds())
+
+func openFile(file string, options url.Values) (*sql.DB, *dialect, error) {
 	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 		return nil, nil, err
 	}
-	address := url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath(), RawQuery: url.Values{"_pragma": {
-		fmt.Sprintf("busy_timeout(%d)", patience.Milliseconds()), "journal_mode(WAL)", "foreign_keys(1)", "synchronous(FULL)"}, "_txlock": {"immediate"}}.Encode()}
+	address := url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath(), RawQuery: options.Encode()}
 	db, err := sql.Open("sqlite", address.String())
 	return db, &sqlite, err
 }
@@ -129,11 +148,19 @@ func Plain(where string) string {
 	return where
 }
 
+// BrokenError says that a catalog's file is damaged.
+type BrokenError struct{ Reason string }
+
+func (e *BrokenError) Error() string { return "the file is damaged: " + e.Reason }
+
 // explain says of an error of a server what is wrong, in one line and without its address.
 func explain(err error) error {
 	var unreachable *pgconn.ConnectError
 	var refused *pgconn.PgError
+	var broken *sqlitedriver.Error
 	switch {
+	case errors.As(err, &broken) && (broken.Code()&0xff == sqlitelib.SQLITE_CORRUPT || broken.Code()&0xff == sqlitelib.SQLITE_NOTADB):
+		return &BrokenError{err.Error()}
 	case errors.As(err, &refused):
 		return fmt.Errorf("the database refuses: %s", refused.Message)
 	case errors.As(err, &unreachable):
@@ -165,6 +192,9 @@ func (c *Catalog) bringUpToDate(ctx context.Context, where string) error {
 	have, err := c.schema(ctx)
 	if err != nil || have == newestSchema {
 		return err
+	}
+	if c.frozen {
+		return fmt.Errorf("its tables are those of another Zygos (version %d, this one has %d), and %w", have, newestSchema, ErrFrozen)
 	}
 	if !c.dialect.lock {
 		folder, err := os.Open(filepath.Dir(where))
@@ -299,6 +329,9 @@ func (d *dialect) write(query string) string {
 
 // in makes changes as one, after those of others. While the server is away it waits a while.
 func (c *Catalog) in(ctx context.Context, change func(session) error) error {
+	if c.frozen {
+		return ErrFrozen
+	}
 	defer c.changed()
 	_, err := sitOut(ctx, func() (struct{}, error) { return struct{}{}, c.change(ctx, change) })
 	return err

@@ -110,6 +110,12 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 	})
 }
 
+// Has says whether a version is there.
+func (c *Catalog) Has(ctx context.Context, image, version string) (has bool, err error) {
+	err = c.row(ctx, "SELECT count(*) > 0 FROM versions WHERE image = ? AND version = ?", image, version).Scan(&has)
+	return has, err
+}
+
 // Refs is the references of all versions.
 func (c *Catalog) Refs(ctx context.Context) (map[string]bool, error) {
 	return c.refs(ctx, "SELECT image || '@' || version FROM versions")

@@ -45,7 +45,7 @@ once and leaves nothing running.`,
 		if len(in.args) == 0 && !in.set.due {
 			return wrongUse("'zygos build' takes IMAGE… and got 0 arguments; name images, or say --due; 'zygos help build' shows how")
 		}
-		return opened(true, runBuild)(ctx, in)
+		return opened(each, runBuild)(ctx, in)
 	},
 }
 
@@ -118,6 +118,11 @@ type upToDate struct {
 	Version string `json:"version"`
 }
 
+// nothingDue is the event of a command that has nothing to build.
+type nothingDue struct {
+	Kind string `json:"kind"`
+}
+
 // job is one image that a command builds.
 type job struct {
 	image  string
@@ -129,6 +134,9 @@ type job struct {
 }
 
 func runBuild(ctx context.Context, in *invocation, p *place) error {
+	if err := p.writable(); err != nil {
+		return err
+	}
 	if in.set.due {
 		if err := p.addDue(ctx, in); err != nil || len(in.args) == 0 {
 			return err
@@ -160,6 +168,11 @@ func runBuild(ctx context.Context, in *invocation, p *place) error {
 
 // addDue makes the images that are due, and those that follow, the ones to build.
 func (p *place) addDue(ctx context.Context, in *invocation) error {
+	for _, name := range in.args {
+		if _, err := p.Image(name); err != nil {
+			return err
+		}
+	}
 	list, err := p.due(ctx, in.args, plan.Options{})
 	if err != nil {
 		return err
@@ -172,7 +185,11 @@ func (p *place) addDue(ctx context.Context, in *invocation) error {
 			}
 		}
 	}
-	if len(list) == 0 {
+	switch {
+	case len(list) > 0:
+	case in.json:
+		err = in.jsonLine(nothingDue{"nothing due"})
+	default:
 		_, err = fmt.Fprintln(in.out, "Nothing is due")
 	}
 	return err
@@ -201,6 +218,9 @@ func (p *place) jobs(images []string) (list []*job) {
 // allUnchanged says that there is nothing to build.
 func (p *place) allUnchanged(ctx context.Context, jobs []*job, o plan.Options) (bool, error) {
 	for _, j := range jobs {
+		if p.Wrong(j.image) != nil {
+			continue // it is told when its turn comes
+		}
 		made, err := p.plans(ctx, j.image, o)
 		if err != nil && j.parent == nil {
 			return false, err
@@ -241,6 +261,7 @@ type builder struct {
 	live    *live
 	mu      sync.Mutex // for what is written to the result
 	swept   sync.Once  // before the first build
+	unswept error      // why that failed
 }
 
 const queue = "waiting" // whose line at the foot tells of images that wait
@@ -262,8 +283,9 @@ func (b *builder) all(ctx context.Context, jobs []*job) error {
 	begin := func() {
 		b.mu.Lock()
 		defer b.mu.Unlock()
-		if waiting--; waiting > 0 {
-			b.live.show(queue, fmt.Sprintf("%d more", waiting), 0, 0)
+		waiting--
+		if more := waiting - (cap(turns) - len(turns)); more > 0 { // the others begin this moment
+			b.live.show(queue, fmt.Sprintf("%d more", more), 0, 0)
 		} else {
 			b.live.idle(queue)
 		}
@@ -295,6 +317,9 @@ func (b *builder) all(ctx context.Context, jobs []*job) error {
 
 // one plans and builds one image.
 func (b *builder) one(ctx context.Context, j *job) (err error) {
+	if wrong := b.p.Wrong(j.image); wrong != nil {
+		return wrong
+	}
 	o := b.options
 	if img, err := b.p.Image(j.image); err == nil && !slices.ContainsFunc(img.Stages, func(s definition.Stage) bool { return s.Name == o.From }) {
 		o.From = ""
@@ -307,9 +332,9 @@ func (b *builder) one(ctx context.Context, j *job) (err error) {
 		defer b.mu.Unlock()
 		return b.in.unchanged(j.plan)
 	}
-	b.swept.Do(func() { _, _, err = b.p.sweep(ctx, b.engine, false) })
-	if err != nil {
-		return err
+	b.swept.Do(func() { _, _, b.unswept = b.p.sweep(ctx, b.engine, false) })
+	if b.unswept != nil {
+		return b.unswept
 	}
 	record, err := b.run(ctx, j, o)
 	if err != nil || b.in.json {
@@ -368,10 +393,16 @@ func (b *builder) finish(ctx context.Context, jobs []*job) error {
 	}
 	code := 0
 	for _, j := range failed {
-		if !strings.Contains(j.err.Error(), j.image) {
-			j.err = fmt.Errorf("%s: %w", j.image, j.err)
+		c := exitDefinition
+		if wrong := b.p.Wrong(j.image); wrong != nil && !b.in.json {
+			b.in.reportProblems(wrong, "the definition of "+j.image+", which was not built")
+		} else {
+			if wrong == nil && !strings.Contains(j.err.Error(), j.image) {
+				j.err = fmt.Errorf("%s: %w", j.image, j.err)
+			}
+			c = b.in.report(j.err)
 		}
-		if c := b.in.report(j.err); code == 0 && !j.idle {
+		if code == 0 && !j.idle {
 			code = c
 		}
 	}

@@ -16,7 +16,7 @@ var cmdBuilds = &command{
 	text:    "Lists the last 30 builds, of all images or of one; --all lists every one.",
 	example: "zygos builds\nzygos builds turbine-link --all",
 	flags:   func(fs *flag.FlagSet, in *invocation) { fs.BoolVar(&in.set.all, "all", false, "list every build") },
-	run:     opened(false, runBuilds),
+	run:     opened(lenient, runBuilds),
 }
 
 // elsewhere is an error if a build belongs to another state, where what it left is.
@@ -115,7 +115,7 @@ head and the tail are kept, and a line says how much lay between.`,
 		fs.BoolVar(&in.set.follow, "follow", false, "go on until the build ends")
 		fs.BoolVar(&in.set.steps, "steps", false, "a table of the steps")
 	},
-	run: opened(false, runLog),
+	run: opened(lenient, runLog),
 }
 
 func runLog(ctx context.Context, in *invocation, p *place) error {

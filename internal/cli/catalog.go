@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"crypto/rand"
@@ -11,9 +10,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/rescue"
 	"zygos/internal/secret"
 	"zygos/internal/store"
 )
@@ -47,7 +48,20 @@ func (p *place) openCatalog(ctx context.Context, problems definition.Problems) e
 			return fmt.Errorf("%s: the credentials of [catalog], %s, give no password: %w", named.Pos, named.Credentials, cmp.Or(err, errors.New("it is not set")))
 		}
 	}
-	if p.catalog, err = catalog.Open(ctx, where, password); err != nil {
+	if named.URL == "" {
+		if err := p.lost(); err != nil {
+			return err
+		}
+	}
+	if p.frozen && named.URL == "" {
+		p.catalog, err = catalog.Look(ctx, where)
+	} else {
+		p.catalog, err = catalog.Open(ctx, where, password)
+	}
+	if broken := (*catalog.BrokenError)(nil); errors.As(err, &broken) {
+		return &lostError{where, broken.Error()}
+	}
+	if err != nil {
 		if named.URL != "" {
 			err = fmt.Errorf("%s: %w", named.Pos, err)
 		}
@@ -60,6 +74,42 @@ func (p *place) openCatalog(ctx context.Context, problems definition.Problems) e
 	}
 	return err
 }
+
+// lostError says that the state's own catalog is gone or damaged, and how to get it back.
+type lostError struct{ File, What string }
+
+func (e *lostError) Error() string {
+	state := filepath.Dir(e.File)
+	return fmt.Sprintf("the catalog %s cannot be used: %s. The versions are not lost with it. Put a copy of the file in its place, or read an exported catalog with "+
+		"'zygos import FILE'; without either, 'zygos import %s' makes it anew from the records of builds and the indexes of regions", e.File, e.What, filepath.Join(state, "builds"))
+}
+
+// lost says what is wrong with the file of a catalog that this state has had, before anything opens it
+// and begins a new one.
+func (p *place) lost() error {
+	text, err := os.ReadFile(filepath.Join(p.State, "catalog-id"))
+	if _, at, _ := strings.Cut(string(text), " "); err != nil || catalog.IsAddress(at) {
+		return nil
+	}
+	file := p.ownCatalog()
+	head := make([]byte, len(databaseMagic))
+	f, err := os.Open(file)
+	if errors.Is(err, os.ErrNotExist) {
+		return &lostError{file, "it is not there"}
+	} else if err != nil {
+		return err
+	}
+	defer f.Close()
+	switch n, _ := io.ReadFull(f, head); {
+	case n == 0:
+		return &lostError{file, "it is empty"}
+	case string(head) != databaseMagic:
+		return &lostError{file, "it is no database"}
+	}
+	return nil
+}
+
+const databaseMagic = "SQLite format 3"
 
 func (p *place) ownCatalog() string { return filepath.Join(p.State, "catalog.db") }
 
@@ -104,7 +154,7 @@ var cmdExport = &command{
 	text: `Writes builds, versions, artifacts, tags and their moves, placements and recalls as they are at
 one moment. Artifacts and layers are files of the state and are not in it.`,
 	example: "zygos export > catalog.jsonl",
-	run: opened(false, func(ctx context.Context, in *invocation, p *place) error {
+	run: opened(lenient, func(ctx context.Context, in *invocation, p *place) error {
 		l := in.live()
 		l.show("", "export", 0, 0)
 		n, err := p.catalog.Export(ctx, raw(in.out))
@@ -121,19 +171,31 @@ var cmdImport = &command{
 	summary: "read an exported catalog into an empty one",
 	text: `FILE is what 'zygos export' wrote, '-' for standard input, or the catalog.db of a state: so a
 catalog moves from a state to the PostgreSQL database that [catalog] in zygos.toml names. All is
-read, or nothing.`,
+read, or nothing. Of a catalog that is lost, FILE may also be the state's folder builds: what the
+records of builds and the indexes of regions tell comes back, which is versions, tags, recalls
+and where artifacts are.`,
 	example: "zygos import catalog.jsonl --state /srv/zygos\nzygos import .zygos/catalog.db",
 	run:     runImport,
 }
 
 func runImport(ctx context.Context, in *invocation) error {
-	p, err := in.open(ctx, false)
+	p, err := in.open(ctx, lenient)
 	var stranger *strangerError
-	if err != nil && !errors.As(err, &stranger) { // else this import may make the state's catalog the one that is named
+	var lost *lostError
+	aside := ""
+	switch {
+	case errors.As(err, &lost): // this import brings it back
+		if aside, err = p.beginAnew(ctx); err != nil {
+			return err
+		}
+	case err != nil && !errors.As(err, &stranger): // else this import may make the state's catalog the one that is named
 		return err
 	}
 	defer p.close()
-	from, bytes, done, err := exported(ctx, in.args[0])
+	if err := p.writable(); err != nil {
+		return err
+	}
+	from, bytes, done, err := p.exported(ctx, in)
 	if err != nil {
 		return err
 	}
@@ -172,6 +234,9 @@ func runImport(ctx context.Context, in *invocation) error {
 		return in.writeJSON(map[string]any{"rows": n, "catalog": where})
 	}
 	_, err = fmt.Fprintf(in.out, "Read %s into the catalog %s\n", counted(n, "row"), where)
+	if aside != "" {
+		in.note("the file that could not be used is kept as %s", aside)
+	}
 	if in.args[0] != "-" && catalog.IsAddress(where) {
 		in.note("%s stays as it was, as a backup; nothing uses it any more", in.args[0])
 	}
@@ -195,7 +260,11 @@ func (t *told) Read(p []byte) (int, error) {
 
 // exported opens an exported catalog, or exports the one in a file. How many bytes it has is 0 where
 // that is not known.
-func exported(ctx context.Context, name string) (from io.Reader, size int64, done func(), err error) {
+func (p *place) exported(ctx context.Context, in *invocation) (from io.Reader, size int64, done func(), err error) {
+	name := in.args[0]
+	if isFolder(name) {
+		return p.rebuilt(ctx, in, name)
+	}
 	if name == "-" {
 		return os.Stdin, 0, func() {}, nil
 	}
@@ -208,9 +277,9 @@ func exported(ctx context.Context, name string) (from io.Reader, size int64, don
 		f.Close()
 		return nil, 0, nil, err
 	}
-	head := make([]byte, 15)
+	head := make([]byte, len(databaseMagic))
 	_, _ = f.ReadAt(head, 0) // a shorter file is no database
-	if !bytes.Equal(head, []byte("SQLite format 3")) {
+	if string(head) != databaseMagic {
 		return f, info.Size(), func() { f.Close() }, nil
 	}
 	f.Close()
@@ -218,6 +287,11 @@ func exported(ctx context.Context, name string) (from io.Reader, size int64, don
 	if err != nil {
 		return nil, 0, nil, err
 	}
+	return exporting(ctx, c, func() {})
+}
+
+// exporting reads what a catalog exports, and closes it in the end.
+func exporting(ctx context.Context, c *catalog.Catalog, after func()) (from io.Reader, size int64, done func(), err error) {
 	r, w := io.Pipe()
 	ended := make(chan struct{})
 	go func() {
@@ -225,5 +299,55 @@ func exported(ctx context.Context, name string) (from io.Reader, size int64, don
 		_, err := c.Export(ctx, w)
 		w.CloseWithError(err)
 	}()
-	return r, 0, func() { r.Close(); <-ended; c.Close() }, nil
+	return r, 0, func() { r.Close(); <-ended; c.Close(); after() }, nil
+}
+
+// beginAnew puts a catalog's file that cannot be used aside, and opens an empty one. It says what the old
+// one is called now, "" if there was none.
+func (p *place) beginAnew(ctx context.Context) (aside string, err error) {
+	file := p.ownCatalog()
+	name := file + ".lost-" + time.Now().UTC().Format("20060102-150405")
+	for _, end := range []string{"", "-wal", "-shm"} {
+		err := os.Rename(file+end, name+end)
+		if err == nil && end == "" {
+			aside = name
+		} else if err != nil && !errors.Is(err, os.ErrNotExist) {
+			return aside, err
+		}
+	}
+	p.catalog, err = catalog.Open(ctx, file, "")
+	return aside, err
+}
+
+// rebuilt makes a catalog from the records of builds, in a folder, and from the indexes of regions, and
+// exports it.
+func (p *place) rebuilt(ctx context.Context, in *invocation, builds string) (from io.Reader, size int64, done func(), err error) {
+	temp, err := os.MkdirTemp(p.State, ".new-")
+	if err != nil {
+		return nil, 0, nil, err
+	}
+	clean := func() { _ = os.RemoveAll(temp) } // what stays is swept
+	c, err := catalog.Open(ctx, filepath.Join(temp, "catalog.db"), "")
+	if err != nil {
+		clean()
+		return nil, 0, nil, err
+	}
+	var indexes []string
+	for _, r := range p.Org.Regions {
+		indexes = append(indexes, filepath.Join(p.Path(r.Path), "index.json"))
+	}
+	found, err := rescue.Rebuild(ctx, c, filepath.Dir(filepath.Clean(builds)), indexes)
+	if err == nil {
+		_, err = c.ID(ctx)
+	}
+	if err != nil {
+		c.Close()
+		clean()
+		return nil, 0, nil, err
+	}
+	for _, text := range found.Skipped {
+		in.note("passed over: %s", text)
+	}
+	in.note("found %s, %s, %s, %s", counted(found.Versions, "version"), counted(found.Tags, "tag"), counted(found.Placements, "placement"), counted(found.Recalls, "recall"))
+	return exporting(ctx, c, clean)
 }

@@ -163,7 +163,21 @@ func Main(args []string, out, errs io.Writer) int {
 	if ctx.Err() != nil {
 		err = errors.Join(context.Canceled, err)
 	}
+	in.json = in.json || asksJSON(args) // also where the flags were not understood
 	return in.report(err)
+}
+
+// asksJSON says whether a command line has --json, as a flag of its own.
+func asksJSON(args []string) bool {
+	for _, a := range args {
+		switch a {
+		case "--":
+			return false
+		case "-json", "--json", "-json=true", "--json=true":
+			return true
+		}
+	}
+	return false
 }
 
 func (in *invocation) dispatch(ctx context.Context, args []string) error {
@@ -197,7 +211,8 @@ func (in *invocation) dispatch(ctx context.Context, args []string) error {
 	in.command = c
 	if err := in.parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {
-			return writeHelp(in.out, c)
+			in.json = asksJSON(args)
+			return in.explain(c)
 		}
 		return err
 	}

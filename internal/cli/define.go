@@ -29,7 +29,7 @@ build would fetch later.`,
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.BoolVar(&in.set.fetch, "fetch", false, "download and verify now")
 	},
-	run: opened(true, runBases),
+	run: opened(strict, runBases),
 }
 
 type baseLine struct {
@@ -211,7 +211,7 @@ that a version was built from: base, inputs, and every file that went in.`,
 		fs.StringVar(&in.set.against, "against", "", "compare with the version `REF`")
 		planFlags(fs, in)
 	},
-	run: opened(true, runPreview),
+	run: opened(strict, runPreview),
 }
 
 func runPreview(ctx context.Context, in *invocation, p *place) error {
@@ -336,7 +336,7 @@ type fileChange struct {
 
 // compare shows what differs between a definition and the one that a version was built from.
 func (p *place) compare(ctx context.Context, in *invocation, o plan.Options) error {
-	v, err := p.resolve(ctx, in.set.against)
+	v, err := p.look(ctx, in.set.against)
 	if err != nil {
 		return err
 	}

@@ -32,7 +32,7 @@ names of each; --all shows all, --path those below a folder, --file the text of 
 		fs.StringVar(&in.set.stage, "stage", "", "the trees after the stage `NAME`")
 		fs.StringVar(&in.set.variant, "variant", "", "of the variant `NAME`")
 	},
-	run: opened(false, runDiff),
+	run: opened(lenient, runDiff),
 }
 
 // side is one of two trees that are compared.
@@ -96,7 +96,7 @@ func runDiff(ctx context.Context, in *invocation, p *place) error {
 func (p *place) side(ctx context.Context, in *invocation, word string) (*side, error) {
 	id := word
 	if !strings.HasPrefix(word, "b-") {
-		v, err := p.resolve(ctx, word)
+		v, err := p.look(ctx, word)
 		if err != nil {
 			return nil, err
 		}

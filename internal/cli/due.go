@@ -19,7 +19,7 @@ var cmdDue = &command{
 and the images that follow: those built on them without a tag between. Ends with 1 if any is
 due. 'zygos build --due' builds them.`,
 	example: "zygos due\nzygos build --due",
-	run:     opened(true, runDue),
+	run:     opened(strict, runDue),
 }
 
 // dueImage is an image as due writes it.
@@ -48,6 +48,10 @@ func (p *place) due(ctx context.Context, images []string, o plan.Options) ([]due
 	o.Look = true
 	for _, img := range p.Images {
 		if len(images) > 0 && !slices.Contains(images, img.Name) {
+			continue
+		}
+		if wrong := p.Wrong(img.Name); wrong != nil {
+			list = append(list, dueImage{Image: img.Name, Follows: []string{}, Blocked: true, Why: "cannot be planned: " + wrong[0].String()})
 			continue
 		}
 		made, err := p.plansWith(ctx, img.Name, known, o)

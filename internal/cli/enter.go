@@ -33,11 +33,14 @@ code is that of the shell.`,
 		fs.StringVar(&in.set.stage, "stage", "", "the tree after the stage `NAME`")
 		fs.StringVar(&in.set.variant, "variant", "", "of the variant `NAME`")
 	},
-	run: opened(false, runEnter),
+	run: opened(lenient, runEnter),
 }
 
 func runEnter(ctx context.Context, in *invocation, p *place) error {
 	view, err := p.view(ctx, in)
+	if err == nil {
+		err = p.writable()
+	}
 	if err != nil {
 		return err
 	}
@@ -140,11 +143,28 @@ func (p *place) view(ctx context.Context, in *invocation) (*build.View, error) {
 		if b.State != catalog.Registered {
 			return build.ViewFailed(ctx, p.State, b, in.set.variant, in.set.stage)
 		}
-		return build.ViewBuild(p.State, b.ID, in.set.variant, in.set.stage)
+		return p.viewBuild(ctx, in, b.ID)
 	}
-	v, err := p.resolve(ctx, word)
+	v, err := p.look(ctx, word)
 	if err != nil {
 		return nil, err
 	}
-	return build.ViewBuild(p.State, v.Build, in.set.variant, in.set.stage)
+	return p.viewBuild(ctx, in, v.Build)
+}
+
+// viewBuild is the tree of a build that made a version, if this state made it.
+func (p *place) viewBuild(ctx context.Context, in *invocation, id string) (*build.View, error) {
+	view, err := build.ViewBuild(p.State, id, in.set.variant, in.set.stage)
+	if !errors.Is(err, os.ErrNotExist) {
+		return view, err
+	}
+	b, err := p.catalog.Build(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	where := "in another state"
+	if b.Host != "" {
+		where += ", on " + b.Host
+	}
+	return nil, fmt.Errorf("%s@%s was built %s, and its record and layers are only there. Enter it there, or build %s here: zygos build %s --force", b.Image, b.Version, where, b.Image, b.Image)
 }

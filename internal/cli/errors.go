@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
+	"sync"
 
 	"zygos/internal/build"
 	"zygos/internal/catalog"
@@ -77,6 +79,17 @@ type errorDocument struct {
 	} `json:"error"`
 }
 
+const longestWord = 240 // bytes of a path that a person reads
+
+var longWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(fmt.Sprintf(`\S{%d,}`, longestWord)) })
+
+// brief shortens very long words, such as a path of thousands of bytes, in the middle.
+func brief(text string) string {
+	return longWord().ReplaceAllStringFunc(text, func(word string) string {
+		return fmt.Sprintf("%s…(%d bytes)…%s", strings.ToValidUTF8(word[:longestWord/2], ""), len(word), strings.ToValidUTF8(word[len(word)-longestWord/4:], ""))
+	})
+}
+
 // report tells of an error and returns the exit code.
 func (in *invocation) report(err error) int {
 	code := exitCode(err)
@@ -106,19 +119,24 @@ func (in *invocation) report(err error) int {
 	case code == exitInterrupted:
 		fmt.Fprintln(in.err, "zygos: interrupted; nothing was registered, finished stages are kept and the next build goes on from them")
 	case problems != nil:
-		for _, p := range problems {
-			fmt.Fprintf(in.err, "%s: %s; %s\n", in.paint(bold, p.Pos.String()), p.What, p.Do)
-		}
-		fmt.Fprintf(in.err, "zygos: %s in the definitions; nothing was done\n", counted(len(problems), "problem"))
+		in.reportProblems(problems, "the definitions; nothing was done")
 	case failure != nil:
 		in.reportFailure(failure)
 	case errors.As(err, &leak):
 		fmt.Fprintf(in.err, "\n%s\n  image   %s\n  secret  %s\n  place   %s, %s\nNothing was registered; finished stages are kept. To mend it, %s.\n", in.paint(red, "Build failed: a secret lies in the image"),
-			imageOf(leak.Image, leak.Variant), leak.Secret, leak.Where, leak.By(), leak.Do())
+			imageOf(leak.Image, leak.Variant), leak.Secret, brief(leak.Where), leak.By(), leak.Do())
 	default:
-		fmt.Fprintf(in.err, "%s %s\n", in.paint(red, "zygos:"), err)
+		fmt.Fprintf(in.err, "%s %s\n", in.paint(red, "zygos:"), brief(err.Error()))
 	}
 	return code
+}
+
+// reportProblems shows what is wrong in definitions; where ends the sentence.
+func (in *invocation) reportProblems(problems definition.Problems, where string) {
+	for _, p := range problems {
+		fmt.Fprintf(in.err, "%s: %s; %s\n", in.paint(bold, p.Pos.String()), brief(p.What), brief(p.Do))
+	}
+	fmt.Fprintf(in.err, "zygos: %s in %s\n", counted(len(problems), "problem"), where)
 }
 
 // reportFailure shows where a build broke, what was printed last, and how to look further.
@@ -130,7 +148,7 @@ func (in *invocation) reportFailure(f *build.Failure) {
 	} else if f.Line > 0 {
 		at = fmt.Sprintf("%s, line %d", f.Step, f.Line)
 	}
-	fmt.Fprintf(w, "\n%s\n", in.paint(red, "Build failed: "+f.How()))
+	fmt.Fprintf(w, "\n%s\n", in.paint(red, "Build failed: "+brief(f.How())))
 	fmt.Fprintf(w, "  image  %s\n  stage  %s\n  step   %s\n", imageOf(f.Image, f.Variant), f.Stage, at)
 	if len(f.Tail) > 0 {
 		fmt.Fprintf(w, "  its last lines:\n")

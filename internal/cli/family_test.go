@@ -197,6 +197,23 @@ func TestPruneRemovesWhatNothingKeeps(t *testing.T) {
 	onPostgres(t, test)
 }
 
+// What is recalled can be looked at, and is not proposed in place of what is recalled.
+func TestRecallLeadsAwayFromAllThatItRecalls(t *testing.T) {
+	p := me(t)
+	p.family()
+	p.ok("build", "newest", "--force")
+	p.ok("tag", "newest@0.1.0", "stable")
+	p.ok("tag", "newest@0.1.1", "stable")
+	r := p.run("recall", "parent", "--descendants", "--why", "a hole", "--yes")
+	require.Zero(t, r.code, r.err)
+	require.Contains(t, r.err, "zygos tag newest stable --remove")
+	require.NotContains(t, r.err, "newest@0.1.0")
+	require.NotContains(t, r.err, "--back")
+	require.Contains(t, p.ok("lineage", "parent"), "recalled: a hole")
+	require.Contains(t, p.ok("show", "newest"), "newest@0.1.1")
+	p.ok("diff", "newest", "newest@0.1.0")
+}
+
 // A parent and its child that nothing keeps go together, or none of them: no version loses its bytes and
 // stays, and none stays that nobody can build on.
 func TestPruneTakesFamiliesWhole(t *testing.T) {

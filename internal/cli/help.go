@@ -48,8 +48,16 @@ func init() {
 		if c == nil {
 			return wrongUse("no command %q; 'zygos help' lists them", in.args[0])
 		}
-		return writeHelp(in.out, c)
+		return in.explain(c)
 	}
+}
+
+// explain writes the help of a command.
+func (in *invocation) explain(c *command) error {
+	if in.json {
+		return in.writeJSON(describe(c))
+	}
+	return writeHelp(in.out, c)
 }
 
 func (in *invocation) overview() error {
@@ -108,14 +116,24 @@ type described struct {
 	Group   string `json:"group"`
 	Usage   string `json:"usage"`
 	Summary string `json:"summary"`
+	// What follows is there if one command was asked for.
+	Text     string            `json:"text,omitempty"`
+	Flags    map[string]string `json:"flags,omitempty"`
+	Examples []string          `json:"examples,omitempty"`
 }
 
 func describeAll() []described {
 	var list []described
 	for _, c := range commands {
-		list = append(list, described{c.name, c.group, usageLine(c), c.summary})
+		list = append(list, described{Name: c.name, Group: c.group, Usage: usageLine(c), Summary: c.summary})
 	}
 	return list
+}
+
+func describe(c *command) described {
+	d := described{Name: c.name, Group: c.group, Usage: usageLine(c), Summary: c.summary, Text: c.text, Flags: map[string]string{}, Examples: strings.Split(c.example, "\n")}
+	(&invocation{}).flagSet(c).VisitAll(func(f *flag.Flag) { d.Flags[flagForm(f)] = flagUsage(f) })
+	return d
 }
 
 // writeReference writes the reference page of all commands, as Markdown.
@@ -155,15 +173,18 @@ var cmdCompletion = &command{
 
 func init() {
 	cmdCompletion.run = func(_ context.Context, in *invocation) error {
-		switch in.args[0] {
-		case "bash":
-			return completeBash(in.out)
-		case "zsh":
-			return completeZsh(in.out)
-		case "fish":
-			return completeFish(in.out)
+		complete := map[string]func(io.Writer) error{"bash": completeBash, "zsh": completeZsh, "fish": completeFish}[in.args[0]]
+		if complete == nil {
+			return wrongUse("no completion for %q; choose bash, zsh or fish", in.args[0])
 		}
-		return wrongUse("no completion for %q; choose bash, zsh or fish", in.args[0])
+		if !in.json {
+			return complete(in.out)
+		}
+		var script strings.Builder
+		if err := complete(&script); err != nil {
+			return err
+		}
+		return in.writeJSON(map[string]string{"shell": in.args[0], "script": script.String()})
 	}
 }
 

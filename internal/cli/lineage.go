@@ -26,7 +26,7 @@ a picture, --html a page with the picture and a table.`,
 		fs.BoolVar(&in.set.svg, "svg", false, "write a picture")
 		fs.BoolVar(&in.set.html, "html", false, "write a page")
 	},
-	run: opened(false, runLineage),
+	run: opened(lenient, runLineage),
 }
 
 // relative is a member of a family as lineage writes it.
@@ -56,7 +56,7 @@ func runLineage(ctx context.Context, in *invocation, p *place) error {
 	if in.set.depth < 0 {
 		return wrongUse("--depth is %d; give 1 or more, or leave it out for all", in.set.depth)
 	}
-	v, err := p.resolve(ctx, in.args[0])
+	v, err := p.look(ctx, in.args[0])
 	if err != nil {
 		return err
 	}

@@ -31,7 +31,7 @@ failed or was stopped stand before it. Shows 50 at once; --page 2 shows the next
 		fs.IntVar(&in.set.page, "page", 1, "the `N`th so many")
 		fs.BoolVar(&in.set.all, "all", false, "all versions")
 	},
-	run: opened(false, runList),
+	run: opened(lenient, runList),
 }
 
 const fewVersions = 50 // that list shows without --all

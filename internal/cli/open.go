@@ -33,6 +33,7 @@ type place struct {
 	store   *store.Store
 	layers  *layer.Store
 	use     *os.File // locked while this process uses the state
+	frozen  bool     // the state can only be read
 	mu      sync.Mutex
 	key     string                            // of the marks of secrets, once it was asked for
 	id      string                            // of the state
@@ -48,28 +49,37 @@ func (in *invocation) load() (*workspace.Workspace, error) {
 	return w, w.Load()
 }
 
-// open loads the workspace and opens its state. Commands that only look take wrong definitions
-// as they are: what was built stays findable while somebody edits.
-func (in *invocation) open(ctx context.Context, strict bool) (*place, error) {
+// How a command takes wrong definitions.
+type care int
+
+const (
+	lenient care = iota // as they are: what was built stays findable while somebody edits
+	each                // image by image
+	strict              // not at all
+)
+
+// open loads the workspace and opens its state.
+func (in *invocation) open(ctx context.Context, how care) (*place, error) {
 	w, err := workspace.Find(in.workspace, in.state)
 	if err != nil {
 		return nil, err
 	}
-	load := w.LoadOrganisation
-	if strict {
-		load = w.Load
-	}
+	load := map[care]func() error{lenient: w.LoadOrganisation, each: w.LoadEach, strict: w.Load}[how]
 	err = load()
 	var problems definition.Problems
-	if err != nil && (strict || !errors.As(err, &problems)) {
+	if err != nil && (how != lenient || !errors.As(err, &problems)) {
 		return nil, err
-	}
-	if err := w.MakeState(); err != nil {
-		return nil, fmt.Errorf("the state folder cannot be made: %w; move it with --state DIR", err)
 	}
 	p := &place{Workspace: w, traces: map[string]map[string]*plan.Trace{}}
-	if p.use, err = useLock(ctx, w.State); err != nil {
-		return nil, err
+	err = w.MakeState()
+	if err == nil {
+		p.use, err = useLock(ctx, w.State)
+	}
+	if p.frozen = cannotWrite(err) && isFolder(w.State); p.frozen { // whoever only looks needs no more
+		p.use, err = os.Open(w.State)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the state folder cannot be used: %w; name another one with --state DIR", err)
 	}
 	if p.store, err = store.Open(filepath.Join(w.State, "store")); err != nil {
 		return nil, err
@@ -82,8 +92,27 @@ func (in *invocation) open(ctx context.Context, strict bool) (*place, error) {
 }
 
 func (p *place) close() {
-	p.catalog.Close() // every change was committed
+	if p.catalog != nil {
+		p.catalog.Close() // every change was committed
+	}
 	p.use.Close()
+}
+
+func cannotWrite(err error) bool {
+	return errors.Is(err, unix.EROFS) || errors.Is(err, os.ErrPermission)
+}
+
+func isFolder(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.IsDir()
+}
+
+// writable refuses to begin what would change the state, if that can only be read.
+func (p *place) writable() error {
+	if p.frozen {
+		return fmt.Errorf("%w (%s); name another one with --state DIR, or run the command where it can be written", catalog.ErrFrozen, p.State)
+	}
+	return nil
 }
 
 // useLock takes part in the lock that all processes hold which use a state.
@@ -126,6 +155,16 @@ func (p *place) resolve(ctx context.Context, text string) (*catalog.Version, err
 				return nil, e
 			}
 		}
+	}
+	return v, err
+}
+
+// look is resolve for whoever only looks: a version that is recalled can be looked at.
+func (p *place) look(ctx context.Context, text string) (*catalog.Version, error) {
+	v, err := p.resolve(ctx, text)
+	var recalled *catalog.RecalledError
+	if errors.As(err, &recalled) {
+		return p.catalog.Resolve(ctx, definition.Ref{Image: recalled.Image, Selector: recalled.Version})
 	}
 	return v, err
 }
@@ -310,9 +349,9 @@ func who() string {
 }
 
 // opened is a command's run that starts with an open place.
-func opened(strict bool, run func(context.Context, *invocation, *place) error) func(context.Context, *invocation) error {
+func opened(how care, run func(context.Context, *invocation, *place) error) func(context.Context, *invocation) error {
 	return func(ctx context.Context, in *invocation) error {
-		p, err := in.open(ctx, strict)
+		p, err := in.open(ctx, how)
 		if err != nil {
 			return err
 		}

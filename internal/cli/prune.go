@@ -29,12 +29,17 @@ again. --all shows what stays, and why.`,
 		fs.BoolVar(&in.set.yes, "yes", false, "carry it out")
 		fs.BoolVar(&in.set.all, "all", false, "show what stays too, and why")
 	},
-	run: opened(true, runPrune),
+	run: opened(strict, runPrune),
 }
 
 func runPrune(ctx context.Context, in *invocation, p *place) error {
 	for _, name := range in.args {
 		if _, err := p.Image(name); err != nil {
+			return err
+		}
+	}
+	if in.set.yes {
+		if err := p.writable(); err != nil {
 			return err
 		}
 	}
@@ -187,11 +192,18 @@ func (in *invocation) writePrune(goes, stays []catalog.Verdict, freed int64) err
 	if freed < total {
 		shared = " that no other version has"
 	}
-	_, err := fmt.Fprintf(in.out, "%s to remove, %s of artifacts%s; %s\n", counted(len(goes), "version"), mib(freed), shared, counted(len(stays), "version")+" stay")
+	_, err := fmt.Fprintf(in.out, "%s to remove, %s of artifacts%s; %s\n", counted(len(goes), "version"), mib(freed), shared, staying(len(stays)))
 	if !in.set.all && len(goes) == 0 {
 		in.next("zygos prune --all   says why each stays")
 	}
 	return err
+}
+
+func staying(n int) string {
+	if n == 1 {
+		return "1 version stays"
+	}
+	return counted(n, "version") + " stay"
 }
 
 // alive says whether a build that is called running does.

@@ -39,7 +39,7 @@ Regions are those of the image's [publish], or those named with --region.`,
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.Var(&in.set.regions, "region", "only the region `NAME`; may be repeated")
 	},
-	run: opened(true, runPublish),
+	run: opened(strict, runPublish),
 }
 
 // publication is what happened to one artifact in one region.
@@ -57,10 +57,13 @@ type publication struct {
 
 func runPublish(ctx context.Context, in *invocation, p *place) error {
 	v, err := p.resolve(ctx, in.args[0])
-	if err != nil {
-		return err
+	if err == nil {
+		err = p.writable()
 	}
-	if err := v.Usable(); err != nil {
+	if err == nil {
+		err = v.Usable()
+	}
+	if err != nil {
 		return err
 	}
 	regions, err := p.regionsFor(in, v)
@@ -337,11 +340,11 @@ var cmdManifest = &command{
 lies in the state and in each region. It names only placements that were verified.
 'zygos schema manifest' prints its JSON Schema.`,
 	example: "zygos manifest turbine-link@stable\nzygos manifest turbine-link@stable --json",
-	run:     opened(false, runManifest),
+	run:     opened(lenient, runManifest),
 }
 
 func runManifest(ctx context.Context, in *invocation, p *place) error {
-	v, err := p.resolve(ctx, in.args[0])
+	v, err := p.look(ctx, in.args[0])
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -31,7 +32,7 @@ undoes it.`,
 		fs.BoolVar(&in.set.descendants, "descendants", false, "with every version built on it")
 		fs.BoolVar(&in.set.yes, "yes", false, "do not ask")
 	},
-	run: opened(false, runRecall),
+	run: opened(lenient, runRecall),
 }
 
 // touched is what a recall touches.
@@ -136,11 +137,13 @@ func (p *place) touches(ctx context.Context, v *catalog.Version, descendants boo
 	for _, r := range family {
 		children[r.BaseName+"@"+r.BaseVersion]++
 	}
+	family = slices.DeleteFunc(family, func(r catalog.Relative) bool { return r.Depth < 0 || (r.Depth > 0 && !descendants) })
+	recalled := map[string]bool{}
+	for _, r := range family {
+		recalled[r.Ref()] = true
+	}
 	list := []touched{}
 	for _, r := range family {
-		if r.Depth < 0 || (r.Depth > 0 && !descendants) {
-			continue
-		}
 		member, err := p.catalog.Resolve(ctx, definition.Ref{Image: r.Image, Selector: r.Version})
 		if err != nil {
 			return nil, err
@@ -164,7 +167,7 @@ func (p *place) touches(ctx context.Context, v *catalog.Version, descendants boo
 			if i := slices.IndexFunc(moves, func(m catalog.Move) bool { return m.Tag == tag }); i >= 0 {
 				was = moves[i].Was
 			}
-			back, err := p.leadAway(ctx, r.Ref(), r.Image, tag, was)
+			back, err := p.leadAway(ctx, recalled, r.Image, tag, was)
 			if err != nil {
 				return nil, err
 			}
@@ -176,23 +179,26 @@ func (p *place) touches(ctx context.Context, v *catalog.Version, descendants boo
 }
 
 // leadAway proposes where to point a tag whose version is recalled: back where it was, else at the
-// newest version that is usable, else at nothing.
-func (p *place) leadAway(ctx context.Context, recalled, image, tag, was string) (string, error) {
-	var missing *catalog.NotFoundError
-	var all *catalog.RecalledError
-	for _, selector := range []string{was, ""} {
-		v, err := p.catalog.Resolve(ctx, definition.Ref{Image: image, Selector: selector})
-		switch {
-		case errors.As(err, &missing), errors.As(err, &all):
-		case err != nil:
-			return "", err
-		case selector != "" && v.Usable() == nil:
+// newest version that is usable, else at nothing. What is recalled with it is not proposed.
+func (p *place) leadAway(ctx context.Context, recalled map[string]bool, image, tag, was string) (string, error) {
+	versions, err := p.catalog.Versions(ctx, image)
+	if err != nil {
+		return "", err
+	}
+	best := ""
+	for i := range versions { // newest first
+		v := &versions[i]
+		if recalled[v.Ref()] || v.Usable() != nil {
+			continue
+		}
+		if v.Version == was {
 			return fmt.Sprintf("zygos tag %s %s --back   points it at %s again", image, tag, was), nil
-		case selector == "" && v.Ref() != recalled:
-			return fmt.Sprintf("zygos tag %s %s", v.Ref(), tag), nil
+		}
+		if best == "" {
+			best = fmt.Sprintf("zygos tag %s %s", v.Ref(), tag)
 		}
 	}
-	return fmt.Sprintf("zygos tag %s %s --remove", image, tag), nil
+	return cmp.Or(best, fmt.Sprintf("zygos tag %s %s --remove", image, tag)), nil
 }
 
 // tell writes the indexes of the regions that hold what was touched.
@@ -213,7 +219,7 @@ var cmdReinstate = &command{
 	summary: "undo the recall of a version",
 	text:    "REF names the version that was recalled itself; its descendants come back with it.",
 	example: "zygos reinstate turbine-link@2.3.0",
-	run: opened(false, func(ctx context.Context, in *invocation, p *place) error {
+	run: opened(lenient, func(ctx context.Context, in *invocation, p *place) error {
 		v, err := p.resolve(ctx, in.args[0])
 		if err != nil {
 			return err

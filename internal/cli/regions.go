@@ -15,7 +15,7 @@ var cmdRegions = &command{
 	summary: "list regions: kind, place, what they take and hold",
 	text:    "Lists the regions of zygos.toml with the number of versions and the bytes placed in each.",
 	example: "zygos regions",
-	run:     opened(false, runRegions),
+	run:     opened(lenient, runRegions),
 }
 
 // regionLine is a region as regions writes it.
@@ -64,7 +64,7 @@ digest. Where a region holds several formats of the version, --format chooses.`,
 		fs.StringVar(&in.set.format, "format", "", "the artifact's `FORMAT`")
 		fs.StringVar(&in.set.variant, "variant", "", "the artifact's variant, `NAME`")
 	},
-	run: opened(false, runLocate),
+	run: opened(lenient, runLocate),
 }
 
 func runLocate(ctx context.Context, in *invocation, p *place) error {

@@ -60,7 +60,10 @@ var cmdSweep = &command{
 under temporary names, locks, artifacts that never became a version. What belongs to a
 process that is alive stays. A build that finds a dead run does the same before it starts.`,
 	example: "zygos sweep",
-	run: opened(true, func(ctx context.Context, in *invocation, p *place) error {
+	run: opened(strict, func(ctx context.Context, in *invocation, p *place) error {
+		if err := p.writable(); err != nil {
+			return err
+		}
 		if _, ok := machine.Inside(); !ok {
 			return p.inside(in)
 		}
@@ -89,7 +92,7 @@ var cmdCancel = &command{
 	text: `BUILD is a build's id, or an image for its running build. Waits until the build has stopped:
 its processes are gone, nothing was registered, finished stages are kept.`,
 	example: "zygos cancel turbine-link",
-	run: opened(false, func(ctx context.Context, in *invocation, p *place) error {
+	run: opened(lenient, func(ctx context.Context, in *invocation, p *place) error {
 		b, err := p.findBuild(ctx, in.args[0])
 		if err != nil {
 			return err

@@ -16,7 +16,7 @@ var cmdShow = &command{
 	text: `REF is IMAGE for its newest version, IMAGE@2.3.1 for exactly one, IMAGE@2.3 for the newest
 of a series, or IMAGE@TAG.`,
 	example: "zygos show turbine-link\nzygos show turbine-link@stable",
-	run:     opened(false, runShow),
+	run:     opened(lenient, runShow),
 }
 
 // account is all that is known of a version.
@@ -60,7 +60,7 @@ func (p *place) account(ctx context.Context, v *catalog.Version) (*account, erro
 }
 
 func runShow(ctx context.Context, in *invocation, p *place) error {
-	v, err := p.resolve(ctx, in.args[0])
+	v, err := p.look(ctx, in.args[0])
 	if err != nil {
 		return err
 	}

@@ -268,7 +268,7 @@ func (in *invocation) examineCatalog(ctx context.Context, w *workspace.Workspace
 		f.Text = catalog.Plain(w.Org.Catalog.URL)
 	}
 	began := time.Now()
-	p, err := in.open(ctx, false)
+	p, err := in.open(ctx, lenient)
 	if err == nil {
 		defer p.close()
 		_, err = p.catalog.Running(ctx)

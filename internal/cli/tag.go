@@ -28,7 +28,7 @@ Regions that hold the versions learn of the move in their index.`,
 		fs.BoolVar(&in.set.remove, "remove", false, "take the tags away")
 		fs.StringVar(&in.set.why, "why", "", "the reason, `TEXT`")
 	},
-	run: opened(false, runTag),
+	run: opened(lenient, runTag),
 }
 
 // ruleError refuses a move of a tag.

@@ -329,3 +329,110 @@ func TestDebianExample(t *testing.T) {
 		require.Contains(t, string(out), "drwxrwsr-x 0/8")
 	})
 }
+
+// One image that is wrong does not stop the others.
+func TestWrongDefinitionStopsOnlyItsImage(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.define("second", "field-os", "[[stage]]\nname = \"s\"\ninline = \"true\"\n")
+		p.define("third", "nowhere", "[[stage]]\nname = \"s\"\ninline = \"true\"\n")
+		r := p.run("build", "first", "second", "third")
+		require.Equal(t, 3, r.code, r.err)
+		require.Contains(t, r.err, `images/third.toml:2:8: base "nowhere" is neither in zygos.toml nor an image`)
+		require.Contains(t, r.err, "zygos: 1 problem in the definition of third, which was not built")
+		require.Contains(t, r.err, "2 of 3 images built or up to date; not third")
+		require.Len(t, p.versions(), 2)
+		p.fails(3, "nothing was done", "build", "third")
+		p.fails(1, `no image "nosuch"`, "build", "--due", "nosuch")
+		p.write("zygos.toml", p.read("zygos.toml")+"x = 1\n")
+		p.fails(3, "in the definitions; nothing was done", "build", "first")
+	})
+}
+
+func TestScriptThatCannotBeRead(t *testing.T) {
+	p := someone(t)
+	p.starter()
+	require.NoError(t, os.Chmod(filepath.Join(p.dir, "scripts/first.sh"), 0))
+	p.fails(3, `"scripts/first.sh" cannot be read: permission denied; make the file readable for whoever builds`, "lint")
+}
+
+// Looking works where nothing can be written, and what would write says so at once.
+func TestStateThatCanOnlyBeRead(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root can mount a folder that nobody can write to")
+	}
+	p := me(t)
+	p.starter()
+	p.ok("build", "first")
+	p.ok("publish", "first")
+	require.NoError(t, errorsOf(exec.Command("mount", "--bind", p.dir, p.dir)))
+	defer func() { require.NoError(t, errorsOf(exec.Command("umount", p.dir))) }()
+	require.NoError(t, errorsOf(exec.Command("mount", "-o", "remount,bind,ro", p.dir)))
+	for _, args := range [][]string{{"list"}, {"show", "first"}, {"lineage", "first"}, {"due"}, {"preview"}, {"builds"}, {"log", "first"}, {"regions"}, {"prune"},
+		{"manifest", "first"}, {"locate", "first", "--region", "here", "--format", "tar"}, {"diff", "first", "first"}, {"tag", "first"}, {"export"}, {"lint"}, {"bases"}} {
+		p.ok(args...)
+	}
+	for _, args := range [][]string{{"build", "first"}, {"build", "first", "--force"}, {"publish", "first"}, {"prune", "--yes"}, {"sweep"}, {"enter", "first"}, {"tag", "first", "stable"},
+		{"recall", "first", "--why", "x", "--yes"}, {"import", "catalog.jsonl"}} {
+		p.fails(1, "this state can only be read", args...)
+	}
+}
+
+// A catalog that is lost comes back from what else tells of versions.
+func TestLostCatalogComesBack(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.family()
+		p.ok("recall", "newest", "--why", "a hole", "--yes")
+		before := p.ok("list", "--json")
+		backup := p.ok("export")
+		for what, content := range map[string]string{"it is empty": "", "it is no database": "no database at all, whatever it was", "the file is damaged": "SQLite format 3\x00" + strings.Repeat("x", 5000)} {
+			for _, name := range p.glob(".zygos/catalog.db*") {
+				require.NoError(t, os.Remove(name))
+			}
+			p.write(".zygos/catalog.db", content)
+			p.fails(1, what, "list")
+			p.fails(1, "'zygos import "+p.dir+"/.zygos/builds' makes it anew", "build", "newest")
+		}
+		p.ok("import", ".zygos/builds")
+		after := p.ok("list")
+		require.Regexp(t, `parent +0\.1\.0 +- `, after, "a tag that no region tells of is lost")
+		require.Regexp(t, `newest +0\.1\.0 .* here +recalled`, after)
+		require.Regexp(t, `tagged +0\.1\.0 `, after)
+		p.ok("tag", "parent@0.1.0", "stable")
+		p.ok("build", "parent", "--force")
+		require.Contains(t, p.ok("list", "parent"), "0.1.1", "numbers go on")
+		require.NoError(t, os.Remove(filepath.Join(p.dir, ".zygos/catalog.db")))
+		p.fails(1, "it is not there", "list")
+		p.write("backup.jsonl", backup)
+		p.ok("import", "backup.jsonl")
+		require.Equal(t, before, p.ok("list", "--json"), "a backup has all")
+	})
+}
+
+// With --json every command, and every error, writes JSON and nothing else.
+func TestEverythingIsJSONThatShouldBe(t *testing.T) {
+	p := me(t)
+	p.starter()
+	p.define("second", "first", "[[stage]]\nname = \"s\"\ninline = \"true\"\n")
+	isJSON := func(args ...string) {
+		t.Helper()
+		r := p.run(args...)
+		for in := json.NewDecoder(strings.NewReader(r.out)); in.More(); {
+			var v any
+			require.NoError(t, in.Decode(&v), "%v: %s", args, r.out)
+		}
+		require.NotEmpty(t, r.out, "%v %s", args, r.err)
+		require.Empty(t, r.err, "%v", args)
+	}
+	for _, args := range [][]string{{"build", "first", "second"}, {"build", "--due"}, {"due"}, {"list"}, {"show", "first"}, {"lineage", "first"}, {"tag", "first@0.1.0", "stable"}, {"tag", "first"},
+		{"publish", "first"}, {"manifest", "first"}, {"locate", "first", "--region", "here", "--format", "tar"}, {"regions"}, {"diff", "first", "second"}, {"prune"}, {"sweep"}, {"builds"},
+		{"log", "first"}, {"log", "first", "--steps"}, {"bases"}, {"scripts"}, {"lint"}, {"preview"}, {"preview", "first", "--against", "first"}, {"schema"}, {"schema", "manifest"}, {"help"}, {"help", "build"},
+		{"version"}, {"completion", "bash"}, {"doctor"}, {"recall", "second", "--why", "x", "--yes"}, {"reinstate", "second"}, {"export"},
+		{"nosuch"}, {"build", "nosuch"}, {"build"}, {"list", "--nosuch"}, {"show", "first@9.9.9"}, {"build", "--due", "nosuch"}, {"cancel", "first"}, {"enter", "nosuch"}, {"recall", "first"},
+		{"import", "nosuch"}, {"new", "images"}, {"locate", "first", "--region", "nosuch"}, {"tag", "first@1.2.3", "x"}, {"publish", "nosuch"}, {"help", "nosuch"}} {
+		isJSON(append(args, "--json")...)
+		isJSON(append([]string{args[0], "--json"}, args[1:]...)...)
+	}
+	p.write("zygos.toml", "x = 1")
+	isJSON("lint", "--json")
+}

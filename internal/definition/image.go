@@ -298,6 +298,12 @@ func (r *reader) inside(name string, at Pos) bool {
 func (r *reader) isFile(name string, at Pos) bool {
 	info, err := os.Stat(filepath.Join(r.root, name))
 	if err == nil && info.Mode().IsRegular() {
+		f, err := os.Open(filepath.Join(r.root, name))
+		if err != nil {
+			r.problems.add(at, fmt.Sprintf("%q cannot be read: %v", name, cause(err)), "make the file readable for whoever builds")
+			return false
+		}
+		f.Close()
 		return true
 	}
 	if err == nil {

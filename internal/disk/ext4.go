@@ -392,7 +392,7 @@ func (fs *ext4) place(n *node) error {
 	fs.placeTree(n)
 	block, ok := attributeBlock(n.Xattrs)
 	if !ok {
-		return fmt.Errorf("%s has more extended attributes than ext4 holds (4 KiB for one file)", n.Path)
+		return fmt.Errorf("%s has more extended attributes than ext4 holds (4 KiB for one file); remove some in a stage, or capture a tar, which holds them", n.Path)
 	}
 	if block != nil {
 		n.xattr, _ = fs.run(1, true)

@@ -34,6 +34,10 @@ type HostileError struct {
 
 func (e *HostileError) Error() string { return fmt.Sprintf("entry %q %s", e.Entry, e.Reason) }
 
+// mostPath is how long a name may be: what the kernel takes (PATH_MAX), less what precedes it in the
+// state.
+const mostPath = 4096 - 512
+
 // Unpack writes a root archive (a tar stream, POSIX.1-2001 or GNU) into an empty folder and
 // returns its index. Everything in it stays below the folder: absolute names, names with "..",
 // links that lead out of the root, names that pass through a link, and devices outside dev/
@@ -172,6 +176,8 @@ func cleanName(name string) (clean, reason string) {
 		return "", "has no name"
 	case strings.HasPrefix(name, "/"):
 		return "", "has an absolute name; names must be relative to the root"
+	case len(name) > mostPath:
+		return "", fmt.Sprintf("has a name of %d bytes; %d is the most", len(name), mostPath)
 	case strings.IndexByte(name, 0) >= 0:
 		return "", "has a zero byte in its name"
 	}

@@ -18,8 +18,8 @@ type Workspace struct {
 	Root   string // absolute
 	State  string // absolute; .zygos in Root unless moved
 	Org    *definition.Organisation
-	Images []*definition.Image // by name; after LoadOrganisation, those that were asked for
-	wrong  map[string]bool     // of these, those with problems
+	Images []*definition.Image            // by name; after LoadOrganisation, those that were asked for
+	wrong  map[string]definition.Problems // of these
 }
 
 // NotFoundError says that no zygos.toml was found.
@@ -70,24 +70,64 @@ func (w *Workspace) files() ([]string, error) {
 	return files, err
 }
 
-// Load reads and checks all definitions. The error is definition.Problems if they are wrong.
+// Load reads and checks all definitions. The error is definition.Problems if any of them is wrong.
 func (w *Workspace) Load() error {
-	var problems definition.Problems
-	w.Org = definition.ReadOrganisation(w.Root, &problems)
-	files, err := w.files()
+	problems, err := w.load()
 	if err != nil {
 		return err
 	}
-	w.Images = nil
+	for _, img := range w.Images {
+		problems = append(problems, w.wrong[img.Name]...)
+	}
+	return dedupe(problems).Err()
+}
+
+// LoadEach reads and checks all definitions; an image that is wrong is no error, Wrong tells of it.
+func (w *Workspace) LoadEach() error {
+	problems, err := w.load()
+	if err != nil {
+		return err
+	}
+	return dedupe(problems).Err()
+}
+
+// load reads all definitions, and returns the problems that are of no image alone.
+func (w *Workspace) load() (problems definition.Problems, err error) {
+	w.Org = definition.ReadOrganisation(w.Root, &problems)
+	files, err := w.files()
+	if err != nil {
+		return nil, err
+	}
+	w.Images, w.wrong = nil, map[string]definition.Problems{}
+	byFile := map[string]string{}
 	for _, f := range files {
 		rel, err := filepath.Rel(w.Root, f)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		w.Images = append(w.Images, definition.ReadImage(w.Root, filepath.ToSlash(rel), &problems))
+		var own definition.Problems
+		img := definition.ReadImage(w.Root, filepath.ToSlash(rel), &own)
+		w.Images, w.wrong[img.Name], byFile[img.File] = append(w.Images, img), own, img.Name
 	}
-	definition.Check(w.Org, w.Images, &problems)
-	return dedupe(problems).Err()
+	var between definition.Problems
+	definition.Check(w.Org, w.Images, &between)
+	for _, p := range between {
+		if image, ok := byFile[p.File]; ok {
+			w.wrong[image] = append(w.wrong[image], p)
+		} else {
+			problems = append(problems, p)
+		}
+	}
+	return problems, nil
+}
+
+// Wrong is what is wrong with an image's definition, nil if nothing is.
+func (w *Workspace) Wrong(name string) definition.Problems {
+	if problems := dedupe(w.wrong[name]); len(problems) > 0 {
+		_ = problems.Err() // puts them in order
+		return problems
+	}
+	return nil
 }
 
 // dedupe drops repeats: a shared stage is read once for each image that uses it.
@@ -121,9 +161,9 @@ func (w *Workspace) Image(name string) (*definition.Image, error) {
 			var problems definition.Problems // are lint's matter
 			img := definition.ReadImage(w.Root, "images/"+name+".toml", &problems)
 			if w.wrong == nil {
-				w.wrong = map[string]bool{}
+				w.wrong = map[string]definition.Problems{}
 			}
-			w.Images, w.wrong[name] = append(w.Images, img), problems != nil
+			w.Images, w.wrong[name] = append(w.Images, img), problems
 			return img, nil
 		}
 	}
@@ -140,7 +180,7 @@ func (w *Workspace) Image(name string) (*definition.Image, error) {
 // Sound says whether an image has a definition without problems of its own.
 func (w *Workspace) Sound(name string) bool {
 	_, err := w.Image(name)
-	return err == nil && !w.wrong[name]
+	return err == nil && len(w.wrong[name]) == 0
 }
 
 // Path is the place of a workspace file.

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -71,6 +72,27 @@ func TestSourceDateEpochBoundsAllTimes(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(out), "2023-11-14 22:13:20")
 	require.Contains(t, p.ok("build", "first"), "up to date")
+}
+
+// A base with a time that is still to come gives the same bits whenever it is built on.
+func TestTimeInTheFutureIsNoReasonToDiffer(t *testing.T) {
+	p := me(t)
+	p.starter()
+	root := tempDir(t)
+	require.NoError(t, errorsOf(exec.Command("sh", "-euc", "zstd -dc "+p.glob("bases/*")[0]+" | tar -x -C "+root+"; touch -d 2099-01-02T03:04:05Z "+root+"/etc/future; tar --create --owner=0 --group=0 --directory "+root+" --file "+p.dir+"/bases/own.tar .")))
+	content, err := os.ReadFile(filepath.Join(p.dir, "bases/own.tar"))
+	require.NoError(t, err)
+	sum := sha256.Sum256(content)
+	p.write("zygos.toml", p.read("zygos.toml")+"\n[base.own]\nrelease = \"7\"\nfrom = [\"bases/own.tar\"]\nsha256 = \""+hex.EncodeToString(sum[:])+"\"\n")
+	p.define("first", "own", "[[stage]]\nname = \"s\"\ninline = \"echo x > /now; touch -d '2001-02-03 04:05:06' /then; touch -d '2101-02-03 04:05:06' /late; chmod 600 /etc/future; touch -c /etc/hosts\"\n[publish]\nregions = [\"here\"]\n")
+	p.ok("build", "first")
+	p.ok("publish", "first")
+	out, err := exec.Command("sh", "-c", "zstd -dc "+p.glob("regions/here/first/*/*.zst")[0]+" | tar --list --verbose --full-time --utc ./now ./then ./late ./etc/future ./etc/hosts").Output()
+	require.NoError(t, err)
+	for name, at := range map[string]string{"./now": "2099-01-02 03:04:05", "./then": "2001-02-03 04:05:06", "./late": "2101-02-03 04:05:06", "./etc/future": "2099-01-02 03:04:05"} {
+		require.Regexp(t, at+" "+name, string(out))
+	}
+	require.NotContains(t, string(out), time.Now().UTC().Format("2006-01-02"))
 }
 
 func TestSealKeepsWhatItIsTold(t *testing.T) {

@@ -213,9 +213,9 @@ func (l looker) Base(_ context.Context, b *definition.Base) *layer.Snapshot {
 func (l looker) Snapshot(_ context.Context, key string) *layer.Snapshot { return l.layers.Peek(key) }
 
 // SecretKey is one that marks nothing as it was if there is none yet: then nothing was built.
-func (l looker) SecretKey() ([]byte, error) {
+func (l looker) SecretKey(ctx context.Context) ([]byte, error) {
 	if l.Org.Catalog.URL != "" {
-		key, err := l.catalog.SecretKey(context.Background(), nil)
+		key, err := l.catalog.SecretKey(ctx, nil)
 		return []byte(key), err
 	}
 	key, err := os.ReadFile(l.secretKey())
@@ -281,7 +281,7 @@ func (p *place) Text(digest string) []byte { return build.Text(p.State, digest) 
 
 // SecretKey is the key with which secrets are marked, drawn when it is first needed: this state's or,
 // if several share a catalog, that of all of them.
-func (p *place) SecretKey() ([]byte, error) {
+func (p *place) SecretKey(ctx context.Context) ([]byte, error) {
 	own := func() (string, error) {
 		key, err := store.First(p.secretKey(), []byte(rand.Text()))
 		return string(key), err
@@ -294,7 +294,7 @@ func (p *place) SecretKey() ([]byte, error) {
 	defer p.mu.Unlock()
 	if p.key == "" {
 		var err error
-		if p.key, err = p.catalog.SecretKey(context.Background(), own); err != nil {
+		if p.key, err = p.catalog.SecretKey(ctx, own); err != nil {
 			return nil, err
 		}
 	}

@@ -370,3 +370,26 @@ func TestDiffAndLinksOfTrees(t *testing.T) {
 	require.Nil(t, now.Follow("etc/a/below"))
 	require.Nil(t, now.Follow("nowhere"))
 }
+
+// ACLs as GNU tar writes them, in words and with names, become what the kernel keeps.
+func TestACLsInWords(t *testing.T) {
+	passwd := "root:x:0:0::/:/bin/sh\nlisa:x:70123:5::/:/bin/sh\n"
+	acl := map[string]string{"SCHILY.acl.access": "user::rw-\nuser:lisa:r--,group::r--\nuser:7:-wx\ngroup:9:rw-\t#effective:r--\nmask::r--\nother::---\n"}
+	f := folder(t)
+	x, err := layer.Unpack(t.Context(), archive(t, map[string]string{"etc/passwd": passwd, "f": "x"},
+		tar.Header{Name: "f", Typeflag: tar.TypeReg, Mode: 0o640, ModTime: moment, PAXRecords: acl},
+		tar.Header{Name: "g", Typeflag: tar.TypeLink, Linkname: "f", ModTime: moment},
+		tar.Header{Name: "plain", Typeflag: tar.TypeReg, Mode: 0o640, ModTime: moment, PAXRecords: map[string]string{"SCHILY.acl.access": "user::rw-,group::r--,other::---"}},
+		tar.Header{Name: "etc/passwd", Typeflag: tar.TypeReg, Mode: 0o644, ModTime: moment}), f, layer.DefaultLimits)
+	require.NoError(t, err)
+	tree := layer.Merge(x)
+	want := []byte{2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 3, 0, 7, 0, 0, 0, 2, 0, 4, 0, 0xeb, 0x11, 1, 0, 4, 0, 4, 0, 255, 255, 255, 255,
+		8, 0, 6, 0, 9, 0, 0, 0, 16, 0, 4, 0, 255, 255, 255, 255, 32, 0, 0, 0, 255, 255, 255, 255}
+	require.Equal(t, want, tree.Lookup("f").Xattrs["system.posix_acl_access"])
+	require.Equal(t, want, tree.Lookup("g").Xattrs["system.posix_acl_access"], "its other name has it too")
+	require.Empty(t, tree.Lookup("plain").Xattrs, "what the mode says is no ACL")
+	second := folder(t)
+	y, err := layer.Unpack(t.Context(), pack(t, f, x), second, layer.DefaultLimits)
+	require.NoError(t, err)
+	require.Equal(t, x.Digest(), y.Digest())
+}

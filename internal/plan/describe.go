@@ -251,7 +251,7 @@ func (d *describer) secret(in *definition.Input, stage string, values map[string
 		return Mark{}, &InputError{fmt.Sprintf("%s: the value of the secret %q cannot be used: %s", in.Pos, in.Name, why), "use another value"}
 	}
 	if d.key == nil {
-		if d.key, err = d.known.SecretKey(); err != nil {
+		if d.key, err = d.known.SecretKey(d.ctx); err != nil {
 			return Mark{}, err
 		}
 	}

@@ -164,7 +164,7 @@ type Known interface {
 	// Text is a file's content as an earlier build saw it, by digest; nil if it was not kept.
 	Text(digest string) []byte
 	// SecretKey is the key of the marks of secrets.
-	SecretKey() ([]byte, error)
+	SecretKey(ctx context.Context) ([]byte, error)
 }
 
 // Options are what the command line says about a build.

@@ -48,7 +48,7 @@ func (w *world) Parent(_ context.Context, ref definition.Ref) (*plan.Parent, err
 func (w *world) Newest(context.Context, string, string) (*plan.Newest, error) { return w.newest, nil }
 func (w *world) Trace(_, variant, stage string) *plan.Trace                   { return w.traces[variant+" "+stage] }
 func (w *world) Text(digest string) []byte                                    { return w.texts[digest] }
-func (w *world) SecretKey() ([]byte, error)                                   { return []byte("key"), nil }
+func (w *world) SecretKey(context.Context) ([]byte, error)                    { return []byte("key"), nil }
 func (w *world) Base(context.Context, *definition.Base) *layer.Snapshot       { return w.base }
 func (w *world) Snapshot(_ context.Context, key string) *layer.Snapshot       { return w.snapshots[key] }
 func (w *world) file(name, text string)                                       { w.fileMode(name, text, 0o644) }

@@ -94,6 +94,38 @@ func TestSecretsReachTheirStageAndNothingElse(t *testing.T) {
 	})
 }
 
+// Who only looks runs no command that gives a value, and changes nothing.
+func TestLookingRunsNothing(t *testing.T) {
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.write("stages/zone.toml", "name = \"zone\"\ninline = \"echo ${input.zone} > /zone\"\nenv = { Z = \"${input.zone}\" }\n[input.zone]\nfrom = \"command:touch ran; echo UTC\"\n")
+		p.write("stages/zone.toml", strings.Replace(p.read("stages/zone.toml"), "${input.zone} > /zone", "$Z > /zone", 1))
+		p.define("first", "field-os", "[input.key]\nsecret = true\nfrom = \"command:touch ran; echo a-value-of-it\"\n[input.site]\nfrom = \"command:touch ran; echo north\"\n"+
+			"[[stage]]\nname = \"s\"\nsecrets = [\"key\"]\nenv = { SITE = \"${input.site}\" }\ninline = \"echo $SITE > /site\"\n[[stage]]\nuse = \"stages/zone.toml\"\n")
+		look := func() {
+			for _, args := range [][]string{{"preview", "first"}, {"due"}, {"lint"}, {"scripts"}} {
+				p.run(args...)
+			}
+			require.Empty(t, p.glob("ran"))
+		}
+		look()
+		require.Empty(t, p.glob(".zygos/secret-key"), "nor is anything drawn")
+		p.ok("build", "first")
+		require.Len(t, p.glob("ran"), 1)
+		require.NoError(t, os.Remove(filepath.Join(p.dir, "ran")))
+		look()
+		require.Contains(t, p.ok("lineage", "first"), "first@0.1.0")
+		require.Contains(t, p.ok("due"), "Nothing is due", "values are taken as they were")
+		r := p.run("preview", "first")
+		require.Contains(t, r.out, "is up to date")
+		require.Contains(t, r.err, "note: inputs site, key, zone come from a command, which only a build runs; taken as at the last build")
+		require.Contains(t, p.ok("preview", "first", "--against", "first"), "is the one that first@0.1.0 was built from")
+		require.Empty(t, p.glob("ran"))
+		require.Contains(t, p.ok("build", "first"), "up to date")
+		require.Len(t, p.glob("ran"), 1)
+	})
+}
+
 func TestSecretLeftInTheTreeFailsTheBuild(t *testing.T) {
 	p := me(t)
 	p.starter()

@@ -21,9 +21,9 @@ var cmdPrune = &command{
 	text: `[keep] in zygos.toml or in an image says how many versions stay, and for how many days; with
 tagged = true, those that a tag once pointed at stay too. A version goes only if none keeps it,
 and never one that a tag points at, that is the newest in a region, that a running build starts
-from, or that a version which stays was built on. Removed are its copies in regions, its
-artifacts, layers that nothing else needs, and its rows, in this order; when interrupted, run it
-again. --all shows what stays, and why.`,
+from, or that a version which stays was built on. With IMAGE…, only versions of these go.
+Removed are copies in regions, layers that nothing else needs, rows, and bytes once no other
+command uses the state; when interrupted, run it again. --all shows what stays, and why.`,
 	example: "zygos prune\nzygos prune turbine-link --all\nzygos prune --yes",
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.BoolVar(&in.set.yes, "yes", false, "carry it out")

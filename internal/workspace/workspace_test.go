@@ -1,8 +1,10 @@
 package workspace_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -130,4 +132,23 @@ func TestCommitOfTheRepositoryAround(t *testing.T) {
 	write("work/commondir", "../.git\n")
 	write(".git/refs/heads/side", "4444\n")
 	require.Equal(t, "4444", w.Commit(), "a second work tree")
+}
+
+func TestStagesThatCannotBeStackedAreNamed(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "images"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "zygos.toml"), []byte("[workspace]\nname = \"x\"\n[base.b]\nrelease = \"1\"\nfrom = [\"b.tar\"]\nsha256 = \""+strings.Repeat("0", 64)+"\"\n"), 0o600))
+	for name, base := range map[string]string{"parent": "b", "child": "parent"} {
+		text := "series = \"0.1\"\nbase = \"" + base + "\"\n[[artifact]]\nformat = \"tar\"\n"
+		for i := range 500 {
+			text += fmt.Sprintf("[[stage]]\nname = \"s%d\"\ninline = \"true\"\n", i)
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "images", name+".toml"), []byte(text), 0o600))
+	}
+	w, err := workspace.Find(dir, "")
+	require.NoError(t, err)
+	require.EqualError(t, w.Load(), "images/child.toml:2:8: with the images that it is built on, child has 1000 stages, and a tree is stacked from 996 at most; merge stages")
+	require.NoError(t, w.LoadEach(), "of others nothing is said")
+	require.Nil(t, w.Wrong("parent"))
+	require.Len(t, w.Wrong("child"), 1)
 }

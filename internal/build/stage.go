@@ -32,6 +32,7 @@ type branch struct {
 	counted   catalog.Tree
 	makers    []string // for each layer beyond the base: the stage that made it
 	tree      *layer.Tree
+	spare     string // see layer.Upper
 	record    ShapeRecord
 	traces    []*plan.Trace
 	artifacts []catalog.Artifact
@@ -44,6 +45,10 @@ func (b *branch) emit(e Event) {
 
 func (b *branch) carryOut(ctx context.Context) error {
 	defer b.keepTraces()
+	b.spare = filepath.Join(b.dir, "spare-"+shapeName(b.shape.Variant))
+	if err := os.Mkdir(b.spare, 0o700); err != nil {
+		return b.full(err, 0)
+	}
 	for i := range b.shape.Stages {
 		if err := b.stage(ctx, i); err != nil {
 			return err
@@ -226,7 +231,7 @@ func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string,
 		return "", 0, nil, err
 	}
 	defer func() { _ = layer.RemoveAll(dir) }() // gone already if it became a layer; else swept with the run's folder
-	upper := &layer.Upper{Folder: layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: b.Layers.Owners}, Lower: tree, Below: b.content, Epoch: b.shape.Epoch}
+	upper := &layer.Upper{Folder: layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: b.Layers.Owners}, Lower: tree, Below: b.content, Spare: b.spare, Epoch: b.shape.Epoch}
 	if err := upper.Prepare(ctx); err != nil {
 		return "", 0, nil, err
 	}

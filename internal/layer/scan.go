@@ -65,8 +65,9 @@ type found struct {
 
 // file is a regular file with all its names in the folder.
 type file struct {
-	names []*found
-	same  bool // as below, under these names and perhaps others
+	names     []*found
+	same      bool // as below, under these names and perhaps others
+	untouched bool // since Prepare made it
 }
 
 // walk reads a folder with all that is in it. hidden says that an opaque folder covers what is below.
@@ -124,7 +125,7 @@ func (s *scanner) judge() error {
 		s.complete(file.names...)
 		first := file.names[0]
 		if linked, ok := s.linked[id.ino]; ok && linked == first.changed && first.path != "" {
-			file.same = true // nobody touched it
+			file.same, file.untouched = true, true
 			continue
 		}
 		if err := s.digest(filepath.Join(s.Dir, first.Path), first); err != nil {
@@ -203,6 +204,9 @@ func (s *scanner) folder(f *found) (stayed bool, err error) {
 func (s *scanner) leaf(f *found) (stays bool, err error) {
 	full := filepath.Join(s.Dir, f.Path)
 	if f.Kind == File && f.file.same || f.Kind != File && s.unchanged(f) {
+		if f.Kind == File && f == f.file.names[0] && f.file.untouched && s.Spare != "" && os.Rename(full, s.spare(s.Lower.Lookup(f.path))) == nil {
+			return false, nil
+		}
 		return false, unix.Unlink(full)
 	}
 	if f.Kind == File && f != f.file.names[0] {

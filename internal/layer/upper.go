@@ -2,6 +2,8 @@ package layer
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -20,6 +22,9 @@ type Upper struct {
 	Lower *Tree
 	// Below is the file of a node of the layers below.
 	Below func(n *Node) string
+	// Spare is a folder on the same file system for copies that the stage leaves as they were: the next
+	// one on the same layers takes them. "" for none.
+	Spare string
 	// Epoch is what the clock of the stage comes to, seconds since 1970.
 	Epoch int64
 
@@ -97,8 +102,10 @@ func (u *Upper) link(ctx context.Context, names []*Node, folders map[string]*Nod
 			}
 			continue
 		}
-		from := u.Below(n)
-		if err := cloneFile(ctx, first, from, n.Size); err != nil {
+		if u.Spare != "" && os.Rename(u.spare(n), first) == nil { // else it is copied
+			continue
+		}
+		if err := cloneFile(ctx, first, u.Below(n), n.Size); err != nil {
 			return err
 		}
 		if err := u.dress(first, &n.Entry); err != nil {
@@ -112,6 +119,13 @@ func (u *Upper) link(ctx context.Context, names []*Node, folders map[string]*Nod
 		}
 	}
 	return nil
+}
+
+// spare is the name of a copy that may serve once more.
+func (u *Upper) spare(n *Node) string {
+	name := fmt.Sprintf("%d/%s\x00%s", n.Layer, n.Path, n.Digest)
+	sum := sha256.Sum256([]byte(name))
+	return filepath.Join(u.Spare, hex.EncodeToString(sum[:]))
 }
 
 // parents makes the folders above a name, as they are below.

@@ -23,7 +23,7 @@ func (s *scanner) attributes(full string, f *found) error {
 		return err
 	}
 	for _, name := range names {
-		if strings.HasPrefix(name, overlayMarks) && name != opaqueMark && name != originMark && name != pathMark || hostsOwn(name) {
+		if strings.HasPrefix(name, overlayMarks) && name != opaqueMark && name != originMark && name != copyMark || hostsOwn(name) {
 			continue
 		}
 		value, err := getXattr(full, name)
@@ -36,8 +36,10 @@ func (s *scanner) attributes(full string, f *found) error {
 		case name == originMark:
 			f.origin = originKey(value)
 			continue
-		case name == pathMark:
-			f.path = string(value)
+		case name == copyMark:
+			if i, err := strconv.Atoi(string(value)); err == nil && i >= 0 && i < len(s.copies) {
+				f.copied = s.copies[i]
+			}
 			continue
 		case name == capability:
 			value = plainCapability(value)

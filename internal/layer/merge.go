@@ -23,12 +23,13 @@ type Node struct {
 // Tree is a stack of layers merged into one view.
 type Tree struct {
 	nodes  map[string]*Node
+	links  map[string]map[string]bool // groups, and the paths in each
 	levels int
 }
 
 // Merge stacks indexes, lowest first, applying whiteouts and opaque folders.
 func Merge(stack ...Index) *Tree {
-	t := &Tree{nodes: map[string]*Node{}}
+	t := &Tree{nodes: map[string]*Node{}, links: map[string]map[string]bool{}}
 	for _, x := range stack {
 		t.Push(x)
 	}
@@ -68,7 +69,27 @@ func (t *Tree) Push(x Index) {
 		} else if e.Same != "" {
 			n.Group = groupName(level, e.Same)
 		}
-		t.nodes[e.Path] = n
+		t.put(e.Path, n)
+	}
+}
+
+// put gives a path a node, or takes it away with nil.
+func (t *Tree) put(p string, n *Node) {
+	if old := t.nodes[p]; old != nil && old.Group != "" {
+		if delete(t.links[old.Group], p); len(t.links[old.Group]) == 0 {
+			delete(t.links, old.Group)
+		}
+	}
+	if n == nil {
+		delete(t.nodes, p)
+		return
+	}
+	t.nodes[p] = n
+	if n.Group != "" {
+		if t.links[n.Group] == nil {
+			t.links[n.Group] = map[string]bool{}
+		}
+		t.links[n.Group][p] = true
 	}
 }
 
@@ -77,7 +98,7 @@ func (t *Tree) hide(gone map[string]bool) {
 	for p := range t.nodes {
 		for at := p; at != "."; at = path.Dir(at) {
 			if gone[at] {
-				delete(t.nodes, p)
+				t.put(p, nil)
 				break
 			}
 		}

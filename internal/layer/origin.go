@@ -45,9 +45,9 @@ func originKey(mark []byte) string {
 	return string(mark[originType:originType+1]) + string(mark[originSize:])
 }
 
-// A copy that Prepare made carries a mark of ours: the path below. Processes of the stage see it as
-// little as they see the kernel's.
-const pathMark = overlayMarks + "zygos"
+// A copy that Prepare made carries a mark of ours: its number. Processes of the stage see it as little as
+// they see the kernel's.
+const copyMark = overlayMarks + "zygos"
 
 // origins knows which files of the layers below were copied. It looks only at those of which more
 // is known than the disk holds, since for others it does not matter.
@@ -81,8 +81,8 @@ func (o *origins) of(names []*found) *Node {
 			return f.below
 		}
 		return nil
-	case f.path != "":
-		return o.upper.Lower.Lookup(f.path)
+	case f.copied != nil:
+		return f.copied
 	case f.origin != "":
 		return o.specials()[f.origin]
 	case f.Kind == File:

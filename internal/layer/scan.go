@@ -57,7 +57,7 @@ type found struct {
 	modified int64 // as the disk has it
 	changed  unix.StatxTimestamp
 	origin   string // the file below that it was copied from: its key
-	path     string // or its path
+	copied   *Node  // or the node, if Prepare did it
 	below    *Node  // what the layers below show at its path, nil if a folder hides it
 	children []*found
 	file     *file
@@ -124,7 +124,7 @@ func (s *scanner) judge() error {
 	for id, file := range s.files {
 		s.complete(file.names...)
 		first := file.names[0]
-		if linked, ok := s.linked[id.ino]; ok && linked == first.changed && first.path != "" {
+		if linked, ok := s.linked[id.ino]; ok && linked == first.changed && first.copied != nil {
 			file.same, file.untouched = true, true
 			continue
 		}
@@ -146,8 +146,7 @@ func (s *scanner) namedAsBelow(f *found, names int) bool {
 	if !s.grouped[f.below.Group] {
 		return names == 1
 	}
-	from := s.Lower.Lookup(f.path)
-	return from != nil && from.Group == f.below.Group
+	return f.copied != nil && f.copied.Group == f.below.Group
 }
 
 // unchanged says whether an entry is what the layers below have: a time that the stage's clock set
@@ -204,7 +203,7 @@ func (s *scanner) folder(f *found) (stayed bool, err error) {
 func (s *scanner) leaf(f *found) (stays bool, err error) {
 	full := filepath.Join(s.Dir, f.Path)
 	if f.Kind == File && f.file.same || f.Kind != File && s.unchanged(f) {
-		if f.Kind == File && f == f.file.names[0] && f.file.untouched && s.Spare != "" && os.Rename(full, s.spare(s.Lower.Lookup(f.path))) == nil {
+		if f.Kind == File && f == f.file.names[0] && f.file.untouched && s.Spare != "" && os.Rename(full, s.spare(f.copied)) == nil {
 			return false, nil
 		}
 		return false, unix.Unlink(full)

@@ -11,6 +11,7 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -31,6 +32,7 @@ type Upper struct {
 	began, ended int64                          // what lies between was set by the stage's clock
 	linked       map[uint64]unix.StatxTimestamp // inodes of the files with several names: when they changed last
 	grouped      map[string]bool                // groups of these names below
+	copies       []*Node                        // what Prepare copied, by the number in its mark
 }
 
 // Prepare gives the empty folder the look of the tree's root and, since an overlay copies each name
@@ -38,7 +40,7 @@ type Upper struct {
 // file, already while the stage runs. Where the kernel does not tell what it copied, the files of which
 // more is known than the disk holds come too. What does not change of all these is no part of the layer.
 func (u *Upper) Prepare(ctx context.Context) error {
-	u.linked, u.grouped = map[uint64]unix.StatxTimestamp{}, map[string]bool{}
+	u.linked, u.grouped, u.copies = map[uint64]unix.StatxTimestamp{}, map[string]bool{}, nil
 	groups := u.Lower.groups()
 	several := len(groups)
 	if !u.telling() {
@@ -102,23 +104,28 @@ func (u *Upper) link(ctx context.Context, names []*Node, folders map[string]*Nod
 			}
 			continue
 		}
-		if u.Spare != "" && os.Rename(u.spare(n), first) == nil { // else it is copied
-			continue
+		if u.Spare == "" || os.Rename(u.spare(n), first) != nil {
+			if err := u.copy(ctx, first, n); err != nil {
+				return err
+			}
 		}
-		if err := cloneFile(ctx, first, u.Below(n), n.Size); err != nil {
-			return err
-		}
-		if err := u.dress(first, &n.Entry); err != nil {
-			return err
-		}
-		if err := unix.Lsetxattr(first, pathMark, []byte(n.Path), 0); err != nil {
-			return err
-		}
-		if err := setTime(first, n.MTime); err != nil {
-			return err
-		}
+		// Where there is no room for it, the file counts as changed.
+		_ = unix.Lsetxattr(first, copyMark, []byte(strconv.Itoa(len(u.copies))), 0)
+		u.copies = append(u.copies, n)
 	}
 	return nil
+}
+
+// copy makes a file of a node of the layers below.
+func (u *Upper) copy(ctx context.Context, to string, n *Node) error {
+	err := cloneFile(ctx, to, u.Below(n), n.Size)
+	if err == nil {
+		err = u.dress(to, &n.Entry)
+	}
+	if err == nil {
+		err = setTime(to, n.MTime)
+	}
+	return err
 }
 
 // spare is the name of a copy that may serve once more.
@@ -167,12 +174,8 @@ func cloneFile(ctx context.Context, to, from string, size int64) error {
 
 // alone lists the files with one name of which more is known than the disk holds.
 func (u *Upper) alone() (list [][]*Node) {
-	names := map[string]int{}
 	for _, n := range u.Lower.nodes {
-		names[n.Group]++
-	}
-	for _, n := range u.Lower.nodes {
-		if n.Kind == File && (n.Group == "" || names[n.Group] == 1) && u.isSpecial(n) {
+		if n.Kind == File && len(u.Lower.links[n.Group]) < 2 && u.isSpecial(n) {
 			list = append(list, []*Node{n})
 		}
 	}
@@ -181,22 +184,16 @@ func (u *Upper) alone() (list [][]*Node) {
 
 // groups lists the files with several names, by first name; of each, its names in order.
 func (t *Tree) groups() (list [][]*Node) {
-	by := map[string]int{}
-	for _, n := range t.nodes {
-		if n.Group == "" || n.Kind != File {
+	for _, paths := range t.links {
+		if len(paths) < 2 {
 			continue
 		}
-		i, ok := by[n.Group]
-		if !ok {
-			i = len(list)
-			by[n.Group] = i
-			list = append(list, nil)
+		var names []*Node
+		for p := range paths {
+			names = append(names, t.nodes[p])
 		}
-		list[i] = append(list[i], n)
-	}
-	list = slices.DeleteFunc(list, func(names []*Node) bool { return len(names) < 2 })
-	for _, names := range list {
 		slices.SortFunc(names, func(a, b *Node) int { return order(a.Path, b.Path) })
+		list = append(list, names)
 	}
 	slices.SortFunc(list, func(a, b []*Node) int { return order(a[0].Path, b[0].Path) })
 	return list

@@ -123,7 +123,7 @@ func (in *invocation) report(err error) int {
 	case failure != nil:
 		in.reportFailure(failure)
 	case errors.As(err, &leak):
-		fmt.Fprintf(in.err, "\n%s\n  image   %s\n  secret  %s\n  place   %s, %s\nNothing was registered; finished stages are kept. To mend it, %s.\n", in.paint(red, "Build failed: a secret lies in the image"),
+		fmt.Fprintf(in.err, "\n%s\n  image   %s\n  secret  %s\n  place   %s, %s\nNothing was registered; other finished stages are kept. To mend it, %s.\n", in.paint(red, "Build failed: a secret lies in the image"),
 			imageOf(leak.Image, leak.Variant), leak.Secret, brief(leak.Where), leak.By(), leak.Do())
 	default:
 		fmt.Fprintf(in.err, "%s %s\n", in.paint(red, "zygos:"), brief(err.Error()))

@@ -470,3 +470,24 @@ func TestStateOfARunningBuildIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.NoDirExists(t, begun)
 }
+
+// What was captured before from the same tree is not captured again, as long as the store has it.
+func TestSameTreeIsCapturedOnce(t *testing.T) {
+	w := newWorks(t)
+	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "a"))
+	require.NoError(t, err)
+	first := w.versions()[0].Artifacts
+	file := w.engine.Store.Path(first[0].Digest)
+	was, err := os.Stat(file)
+	require.NoError(t, err)
+	_, err = w.engine.Run(t.Context(), w.plan("1.0.1", "a"))
+	require.NoError(t, err)
+	require.Equal(t, first, w.versions()[0].Artifacts)
+	is, err := os.Stat(file)
+	require.NoError(t, err)
+	require.True(t, os.SameFile(was, is), "it was not even written again")
+	require.NoError(t, os.Remove(file))
+	_, err = w.engine.Run(t.Context(), w.plan("1.0.2", "a"))
+	require.NoError(t, err)
+	require.FileExists(t, file, "what the store has not is made anew")
+}

@@ -393,3 +393,25 @@ func TestACLsInWords(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, x.Digest(), y.Digest())
 }
+
+// What a folder holds follows it directly, so that programs can close a folder and forget it: an ordinary
+// user unpacks a folder without write permission, and folders keep their times.
+func TestArchivesHoldFoldersTogether(t *testing.T) {
+	f := folder(t)
+	x, err := layer.Unpack(t.Context(), archive(t, map[string]string{"a/x": "x", "a-b": "b", "a/.c": "c"},
+		tar.Header{Name: "a/", Typeflag: tar.TypeDir, Mode: 0o555, ModTime: moment}, tar.Header{Name: "a-b", Typeflag: tar.TypeReg, Mode: 0o644, ModTime: moment},
+		tar.Header{Name: "a/x", Typeflag: tar.TypeReg, Mode: 0o644, ModTime: moment}, tar.Header{Name: "a/.c", Typeflag: tar.TypeReg, Mode: 0o644, ModTime: moment}), f, layer.DefaultLimits)
+	require.NoError(t, err)
+	var names []string
+	for _, n := range layer.Merge(x).Nodes() {
+		names = append(names, n.Path)
+	}
+	require.Equal(t, []string{".", "a", "a/.c", "a/x", "a-b"}, names)
+	file, out := filepath.Join(t.TempDir(), "a.tar"), t.TempDir()
+	require.NoError(t, os.WriteFile(file, pack(t, f, x).Bytes(), 0o644))
+	text, err := exec.Command("tar", "--extract", "--no-same-owner", "--directory", out, "--file", file).CombinedOutput()
+	require.NoError(t, err, string(text))
+	info, err := os.Stat(filepath.Join(out, "a"))
+	require.NoError(t, err)
+	require.Equal(t, moment.Unix(), info.ModTime().Unix())
+}

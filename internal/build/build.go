@@ -23,12 +23,13 @@ import (
 	"zygos/internal/plan"
 	"zygos/internal/seal"
 	"zygos/internal/secret"
+	"zygos/internal/state"
 	"zygos/internal/store"
 )
 
 // Engine carries out plans in one state, several at once if need be.
 type Engine struct {
-	State   string // folder
+	State   state.Dir
 	Root    string // workspace
 	Place   string // identity of the state
 	Who     string
@@ -160,7 +161,7 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 		Base: p.Base.Name + "@" + p.Base.Version, Who: e.Who, Host: r.record.Host, Place: e.Place, Commit: e.Commit, Started: began, Why: p.Why}); err != nil {
 		return nil, err
 	}
-	if r.log, err = openLog(filepath.Join(e.State, "builds", p.Build), e.Watch); err != nil {
+	if r.log, err = openLog(e.State.Build(p.Build, ""), e.Watch); err != nil {
 		return nil, errors.Join(err, e.Catalog.EndBuild(ctx, p.Build, catalog.Failed, err.Error(), time.Now()))
 	}
 	inner, cancel := context.WithCancelCause(ctx)
@@ -276,7 +277,6 @@ func (r *run) carryOut(ctx context.Context, began time.Time) error {
 
 func (r *run) base(ctx context.Context) error {
 	began := time.Now()
-	_, set, _ := plan.SourceDateEpoch() // checked when the plan was made
 	for i := range r.plan.Shapes {
 		shape := &r.plan.Shapes[i]
 		if shape.Layers != nil {
@@ -288,7 +288,7 @@ func (r *run) base(ctx context.Context) error {
 		if err != nil {
 			return r.full(err, 0)
 		}
-		if shape.Layers = []string{snap.Layer}; !set && !r.plan.Base.Image {
+		if shape.Layers = []string{snap.Layer}; !r.plan.EpochIsSet() && !r.plan.Base.Image {
 			shape.Epoch = snap.Epoch
 		}
 	}
@@ -326,7 +326,7 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	if err != nil {
 		return err
 	}
-	if err := store.WriteFile(r.path("record.json"), append(text, '\n')); err != nil {
+	if err := store.WriteFile(r.path(recordName), append(text, '\n')); err != nil {
 		return r.full(err, 0)
 	}
 	if err := r.store.List(ctx, p.Image+":"+p.Version, now.Format(time.RFC3339), listed); err != nil {
@@ -343,11 +343,13 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 }
 
 // path is a file in the build's own folder.
-func (r *run) path(name string) string { return filepath.Join(r.State, "builds", r.plan.Build, name) }
+func (r *run) path(name string) string { return r.State.Build(r.plan.Build, name) }
+
+const recordName = "record.json"
 
 // ReadRecord reads the record of a build that made a version.
-func ReadRecord(state, id string) (*Record, error) {
-	text, err := os.ReadFile(filepath.Join(state, "builds", id, "record.json"))
+func ReadRecord(at state.Dir, id string) (*Record, error) {
+	text, err := os.ReadFile(at.Build(id, recordName))
 	if err != nil {
 		return nil, err
 	}
@@ -380,7 +382,7 @@ const enough = 64 << 20 // bytes with which a disk is not full
 // free is how many bytes an ordinary process may still write to the state's disk.
 func (e *Engine) free() int64 {
 	var fs unix.Statfs_t
-	if unix.Statfs(e.State, &fs) != nil {
+	if unix.Statfs(string(e.State), &fs) != nil {
 		return 0
 	}
 	return int64(fs.Bavail) * fs.Bsize
@@ -391,15 +393,14 @@ const textSize = 256 << 10 // larger files are no text that people compare
 // keepTexts keeps the files that go into the build, as far as they are text, so that later plans
 // can say what changed in them. A file that is not kept only makes a later reason shorter.
 func (r *run) keepTexts() {
-	dir := filepath.Join(r.State, "texts")
-	if os.MkdirAll(dir, 0o755) != nil {
+	if os.MkdirAll(filepath.Dir(r.State.Text("x")), 0o755) != nil {
 		return
 	}
 	keep := func(digest string, read func() ([]byte, error)) {
-		if Text(r.State, digest) != nil {
+		if r.State.ReadText(digest) != nil {
 			return
 		}
-		name := filepath.Join(dir, digest)
+		name := r.State.Text(digest)
 		if text, err := read(); err == nil && len(text) <= textSize && !slices.Contains(text, 0) {
 			part := filepath.Join(r.dir, "text-"+digest)
 			if os.WriteFile(part, text, 0o644) == nil {
@@ -430,16 +431,6 @@ func (r *run) keepTexts() {
 			}
 		}
 	}
-}
-
-// Text is a file that an earlier build kept, nil if it was not, or not whole: texts are not made safe
-// one by one, a power cut may leave one empty.
-func Text(state, digest string) []byte {
-	text, err := os.ReadFile(filepath.Join(state, "texts", filepath.Base(digest)))
-	if err != nil || plan.Digest(text) != digest {
-		return nil
-	}
-	return text
 }
 
 // FileName is what an artifact is called outside the store.

@@ -24,6 +24,7 @@ import (
 	"zygos/internal/machine"
 	"zygos/internal/machine/machinetest"
 	"zygos/internal/plan"
+	"zygos/internal/state"
 	"zygos/internal/store"
 )
 
@@ -58,17 +59,17 @@ type works struct {
 }
 
 func newWorks(t *testing.T) *works {
-	state := t.TempDir()
-	t.Cleanup(func() { require.NoError(t, layer.RemoveAll(state)) })
+	dir := state.Dir(t.TempDir())
+	t.Cleanup(func() { require.NoError(t, layer.RemoveAll(dir.In())) })
 	ids, _ := machine.Inside()
 	w := &works{t: t, hand: &hand{owners: layer.Owners{First: ids.First, Count: ids.Count}}}
-	s, err := store.Open(filepath.Join(state, "store"))
+	s, err := store.Open(dir.Store())
 	require.NoError(t, err)
-	c, err := catalog.Open(t.Context(), filepath.Join(state, "catalog.db"), "")
+	c, err := catalog.Open(t.Context(), dir.CatalogFile(), "")
 	require.NoError(t, err)
 	t.Cleanup(func() { c.Close() })
-	layers := &layer.Store{Dir: filepath.Join(state, "layers"), Owners: w.hand.owners, Check: true}
-	w.engine = &build.Engine{State: state, Root: state, Who: "me", Layers: layers, Store: s, Machine: w.hand, IDs: ids, Catalog: c,
+	layers := &layer.Store{Dir: dir.Layers(), Owners: w.hand.owners, Check: true}
+	w.engine = &build.Engine{State: dir, Root: dir.In(), Who: "me", Layers: layers, Store: s, Machine: w.hand, IDs: ids, Catalog: c,
 		Watch: func(e build.Event) { w.events = append(w.events, e) },
 		Base: func(_ context.Context, _ plan.Base, _, temp string, _ func(string, int64, int64)) (*layer.Snapshot, error) {
 			dir, err := layers.Begin(temp)
@@ -104,7 +105,7 @@ func (w *works) kinds() (list []string) {
 
 // unfinished lists what a build left in its folder.
 func (w *works) unfinished() []os.DirEntry {
-	list, err := os.ReadDir(filepath.Join(w.engine.State, "run"))
+	list, err := os.ReadDir(w.engine.State.In("run"))
 	require.NoError(w.t, err)
 	return list
 }
@@ -134,7 +135,7 @@ func TestBuildRegistersWhatItCaptured(t *testing.T) {
 	require.Zero(t, tree.Lookup("etc/machine-id").Size, "sealed")
 	require.Empty(t, w.unfinished())
 
-	text, err := os.ReadFile(filepath.Join(w.engine.State, "builds/b-1.0.0/record.json"))
+	text, err := os.ReadFile(w.engine.State.In("builds/b-1.0.0/record.json"))
 	require.NoError(t, err)
 	var kept build.Record
 	require.NoError(t, json.Unmarshal(text, &kept))
@@ -248,7 +249,7 @@ func TestBuildsOfAnImageAtOnceHoldTheirNumbers(t *testing.T) {
 		p.Build = "b-same"
 		_, same = w.engine.Run(ctx, p)
 		_, other = w.engine.Run(ctx, w.plan("1.0.1", "x"))
-		require.True(t, build.Alive(w.engine.State, "b-1.0.0"))
+		require.True(t, w.engine.State.Alive("b-1.0.0"))
 		return nil
 	}
 	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one"))
@@ -256,12 +257,12 @@ func TestBuildsOfAnImageAtOnceHoldTheirNumbers(t *testing.T) {
 	require.ErrorAs(t, same, new(*catalog.TakenError))
 	require.NoError(t, other)
 	require.Len(t, w.versions(), 2)
-	require.False(t, build.Alive(w.engine.State, "b-1.0.0"))
+	require.False(t, w.engine.State.Alive("b-1.0.0"))
 }
 
 func TestSweepTakesTheDeadAndSparesTheLiving(t *testing.T) {
 	w := newWorks(t)
-	dead, living := filepath.Join(w.engine.State, "run/b-dead"), filepath.Join(w.engine.State, "run/b-living")
+	dead, living := w.engine.State.In("run/b-dead"), w.engine.State.In("run/b-living")
 	require.NoError(t, os.MkdirAll(filepath.Join(dead, "scratch-0"), 0o755))
 	require.NoError(t, os.MkdirAll(living, 0o755))
 	lock, err := os.Create(filepath.Join(living, "lock"))
@@ -300,7 +301,7 @@ func TestStateWithOtherIDsIsRefused(t *testing.T) {
 
 func TestLogOfADeadBuildIsReadAsFarAsItGoes(t *testing.T) {
 	w := newWorks(t)
-	dir := filepath.Join(w.engine.State, "builds/b-dead")
+	dir := w.engine.State.In("builds/b-dead")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "log.jsonl"), []byte(`{"kind":"started"}`+"\n"+`{"kind":"sta`), 0o644))
 	count := 0
@@ -329,7 +330,7 @@ func TestFailedStageRunsAgainFromTheTreeBeforeIt(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 1, record.Shapes[0].Stages[0].Retries)
 	require.Contains(t, w.kinds(), "retry")
-	_, err = os.Stat(filepath.Join(w.engine.State, "failed", "b-1.0.0"))
+	_, err = os.Stat(w.engine.State.In("failed", "b-1.0.0"))
 	require.ErrorIs(t, err, os.ErrNotExist, "only the last failure is kept")
 }
 
@@ -444,20 +445,20 @@ func TestEmptiedTextsAreKeptAnew(t *testing.T) {
 	}
 	_, err := w.engine.Run(t.Context(), with("1.0.0"))
 	require.NoError(t, err)
-	require.Equal(t, "a", string(build.Text(w.engine.State, digest)))
-	name := filepath.Join(w.engine.State, "texts", digest)
+	require.Equal(t, "a", string(w.engine.State.ReadText(digest)))
+	name := w.engine.State.In("texts", digest)
 	require.NoError(t, os.Truncate(name, 0))
-	require.Nil(t, build.Text(w.engine.State, digest))
+	require.Nil(t, w.engine.State.ReadText(digest))
 	_, err = w.engine.Run(t.Context(), with("1.0.1"))
 	require.NoError(t, err)
-	require.Equal(t, "a", string(build.Text(w.engine.State, digest)))
+	require.Equal(t, "a", string(w.engine.State.ReadText(digest)))
 }
 
 // What a build that still runs is about to keep of its failure is not taken away by another one.
 func TestStateOfARunningBuildIsLeftAlone(t *testing.T) {
 	w := newWorks(t)
-	begun := filepath.Join(w.engine.State, "failed", "b-other")
-	run := filepath.Join(w.engine.State, "run", "b-other")
+	begun := w.engine.State.In("failed", "b-other")
+	run := w.engine.State.In("run", "b-other")
 	require.NoError(t, errors.Join(os.MkdirAll(begun, 0o700), os.MkdirAll(run, 0o700)))
 	lock, err := os.Create(filepath.Join(run, "lock"))
 	require.NoError(t, err)

@@ -55,10 +55,8 @@ func (b *branch) memory(a definition.Artifact) string {
 	if a.Format != "tar" {
 		of += fmt.Sprintf("%d\n%s\n%d\n", o.Size, o.Label, o.Epoch)
 	}
-	return filepath.Join(b.State, capturesName, plan.Digest([]byte(of))+".json")
+	return b.State.Capture(plan.Digest([]byte(of)))
 }
-
-const capturesName = "captures"
 
 // captureOne takes what was captured before, or writes an artifact into the store.
 func (b *branch) captureOne(ctx context.Context, a definition.Artifact, nodes []*layer.Node) (store.Blob, error) {

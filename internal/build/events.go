@@ -14,6 +14,7 @@ import (
 
 	"zygos/internal/catalog"
 	"zygos/internal/seal"
+	"zygos/internal/state"
 )
 
 // Kinds of event, in the order in which a build meets them.
@@ -148,8 +149,8 @@ func (l *Log) close() error {
 
 // ReadLog calls take with each event of a build's log, as far as it was written. With follow, it
 // goes on until the build has ended.
-func ReadLog(ctx context.Context, state, id string, follow bool, take func(Event) error) error {
-	file, err := os.Open(filepath.Join(state, "builds", id, logName))
+func ReadLog(ctx context.Context, at state.Dir, id string, follow bool, take func(Event) error) error {
+	file, err := os.Open(at.Build(id, logName))
 	if err != nil {
 		return err
 	}
@@ -157,7 +158,7 @@ func ReadLog(ctx context.Context, state, id string, follow bool, take func(Event
 	in := bufio.NewReaderSize(file, 1<<16)
 	var line []byte
 	for {
-		alive := follow && Alive(state, id)
+		alive := follow && at.Alive(id)
 		part, err := in.ReadBytes('\n')
 		line = append(line, part...)
 		if err == nil {

@@ -7,9 +7,9 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
+	"zygos/internal/state"
 	"zygos/internal/store"
 )
 
@@ -21,25 +21,13 @@ type failedState struct {
 	Scripts [][]byte   `json:"scripts"`
 }
 
-func failedDir(state, build, variant string) string {
-	return filepath.Join(state, "failed", build, shapeName(variant))
-}
-
-// shapeName is a variant as the name of a folder.
-func shapeName(variant string) string {
-	if variant == "" {
-		return "_" // no variant is named so
-	}
-	return variant
-}
-
 // keepFailed keeps the tree that a stage left when it failed.
 func (b *branch) keepFailed(i int, upper string, f *Failure) error {
 	if b.secrets != nil && len(b.shape.Stages[i].Secrets) > 0 {
 		b.emit(Event{Kind: Note, Stage: f.Stage, Text: "the state in which it failed is kept and may hold secrets; it is private to you, and goes with the next build of the image"})
 	}
 	// It comes to its place as a whole, with all that belongs to it.
-	to := failedDir(b.State, b.plan.Build, b.shape.Variant)
+	to := b.State.Failed(b.plan.Build, b.shape.Variant)
 	dir, err := os.MkdirTemp(b.dir, "failed-")
 	if err == nil {
 		err = os.MkdirAll(filepath.Dir(to), 0o700)
@@ -47,13 +35,13 @@ func (b *branch) keepFailed(i int, upper string, f *Failure) error {
 	if err != nil {
 		return err
 	}
-	state := failedState{Failure: f, Layers: b.layers, Stage: b.shape.Stages[i]}
-	for _, step := range state.Stage.Steps {
+	kept := failedState{Failure: f, Layers: b.layers, Stage: b.shape.Stages[i]}
+	for _, step := range kept.Stage.Steps {
 		if step.Script != nil {
-			state.Scripts = append(state.Scripts, step.Script)
+			kept.Scripts = append(kept.Scripts, step.Script)
 		}
 	}
-	text, err := json.Marshal(state)
+	text, err := json.Marshal(kept)
 	if err == nil {
 		err = os.Rename(upper, filepath.Join(dir, "tree"))
 	}
@@ -72,9 +60,8 @@ func (b *branch) keepFailed(i int, upper string, f *Failure) error {
 // forgetFailed throws away what other builds of an image left when they failed, but for what
 // somebody is looking at.
 func (e *Engine) forgetFailed(image, but string) {
-	dirs, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(e.State), "failed", "b-*")) // no folder, nothing to forget
-	for _, dir := range dirs {
-		if id := filepath.Base(dir); id == but || Alive(e.State, id) { // one that runs may be about to keep something there
+	for _, dir := range e.State.Find("failed/b-*") {
+		if id := filepath.Base(dir); id == but || e.State.Alive(id) { // one that runs may be about to keep something there
 			continue
 		}
 		if states := failedStates(dir); len(states) > 0 && states[0].Failure.Image != image {
@@ -91,8 +78,7 @@ func (e *Engine) forgetFailed(image, but string) {
 
 // failedStates reads what is kept of a failed build in its folder, a state for each variant that failed.
 func failedStates(dir string) (list []failedState) {
-	files, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(dir), "*", "state.json")) // the pattern's form is known
-	for _, name := range files {
+	for _, name := range state.Dir(dir).Find("*/state.json") {
 		var s failedState
 		if text, err := os.ReadFile(name); err == nil && json.Unmarshal(text, &s) == nil {
 			list = append(list, s)

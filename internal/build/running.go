@@ -12,16 +12,16 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"zygos/internal/catalog"
 	"zygos/internal/flock"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
+	"zygos/internal/state"
 	"zygos/internal/store"
 )
 
 // claim notes which ids this state's trees use, and refuses a state whose trees use others.
 func (e *Engine) claim() error {
-	name := filepath.Join(e.State, "ids.json")
+	name := e.State.IDs()
 	text, err := os.ReadFile(name)
 	if errors.Is(err, os.ErrNotExist) {
 		if text, err = json.Marshal(e.IDs); err != nil {
@@ -45,11 +45,10 @@ func (e *Engine) claim() error {
 
 // lock opens a lock file and takes its lock, without waiting.
 func (e *Engine) lock(name string) (*os.File, error) {
-	dir := filepath.Join(e.State, "locks")
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(e.State.Lock(""), 0o755); err != nil {
 		return nil, err
 	}
-	lock, err := os.OpenFile(filepath.Join(dir, name), os.O_CREATE|os.O_RDWR, 0o644)
+	lock, err := os.OpenFile(e.State.Lock(name), os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +78,7 @@ func (r *run) once(ctx context.Context, stage, variant, key string) (release fun
 		}
 		if !told && time.Since(began) > 200*time.Millisecond {
 			told = true
-			other, _ := os.ReadFile(filepath.Join(r.State, "locks", stageLock+key)) // only for the message
+			other, _ := os.ReadFile(r.State.Lock(stageLock + key)) // only for the message
 			r.emit(Event{Kind: Waiting, Stage: stage, Variant: variant, From: strings.TrimSpace(string(other))})
 		}
 		select {
@@ -105,10 +104,10 @@ func (r *run) slot(ctx context.Context) (release func(), err error) {
 
 // Alone does something while no build begins and no run folder is swept.
 func (e *Engine) Alone(ctx context.Context, do func() error) error {
-	if err := os.MkdirAll(filepath.Join(e.State, "locks"), 0o755); err != nil {
+	if err := os.MkdirAll(e.State.Lock(""), 0o755); err != nil {
 		return err
 	}
-	lock, err := os.OpenFile(filepath.Join(e.State, "locks", ".run"), os.O_CREATE|os.O_RDWR, 0o644)
+	lock, err := os.OpenFile(e.State.Lock(state.BeginLock), os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {
 		return err
 	}
@@ -132,7 +131,7 @@ func (e *Engine) newRunDir(ctx context.Context, p *plan.Plan) (dir string, hold 
 // Hold makes a folder for unfinished things that is swept once this process is gone, and keeps
 // layers from being thrown away meanwhile.
 func (e *Engine) Hold(ctx context.Context, name string, pins []string) (dir string, hold *os.File, err error) {
-	dir = filepath.Join(e.State, "run", name)
+	dir = e.State.Run(name)
 	err = e.Alone(ctx, func() error {
 		if _, err := e.sweepRuns(ctx); err != nil {
 			return err
@@ -143,7 +142,7 @@ func (e *Engine) Hold(ctx context.Context, name string, pins []string) (dir stri
 		if err := os.WriteFile(filepath.Join(dir, pinsName), []byte(strings.Join(pins, "\n")), 0o644); err != nil {
 			return e.full(err, 0)
 		}
-		if hold, err = os.Create(filepath.Join(dir, "lock")); err != nil {
+		if hold, err = os.Create(e.State.RunLock(name)); err != nil {
 			return err
 		}
 		return flock.Take(ctx, hold)
@@ -153,36 +152,7 @@ func (e *Engine) Hold(ctx context.Context, name string, pins []string) (dir stri
 
 const pinsName = "pins"
 
-// Alive says whether the process of a build still runs.
-func Alive(state, id string) bool {
-	lock, err := os.Open(filepath.Join(state, "run", id, "lock"))
-	if err != nil {
-		return false
-	}
-	defer lock.Close()
-	return unix.Flock(int(lock.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil
-}
-
-const (
-	beat  = 20 * time.Second // between two words of a running build to the catalog
-	lease = 5 * time.Minute  // after which a build of another state that was silent counts as dead
-)
-
-// Runs says whether a build that is called running does: its process is alive in this state, whose
-// identity is place, or another state that has it was heard of lately.
-func Runs(state, place string, b *catalog.Build) bool {
-	if b.Place == "" || b.Place == place {
-		return Alive(state, b.ID)
-	}
-	return b.Quiet < lease
-}
-
-// Settle makes a build that is called running and does not run an interrupted one.
-func Settle(state, place string, b *catalog.Build) {
-	if b.State == catalog.Running && !Runs(state, place, b) {
-		b.State, b.Error = catalog.Interrupted, silent
-	}
-}
+const beat = 20 * time.Second // between two words of a running build to the catalog
 
 // stayAlive lets other states know that the build runs.
 func (r *run) stayAlive(ctx context.Context) {
@@ -203,8 +173,8 @@ func (r *run) stayAlive(ctx context.Context) {
 const cancelName = "cancel"
 
 // Cancel asks a running build to stop, in somebody's name.
-func Cancel(state, id, who string) error {
-	return store.WriteFile(filepath.Join(state, "run", id, cancelName), []byte(who))
+func Cancel(at state.Dir, id, who string) error {
+	return store.WriteFile(filepath.Join(at.Run(id), cancelName), []byte(who))
 }
 
 // heedCancel stops the build when somebody asks for it.

@@ -20,6 +20,7 @@ import (
 	"zygos/internal/machine"
 	"zygos/internal/plan"
 	"zygos/internal/seal"
+	"zygos/internal/state"
 	"zygos/internal/store"
 )
 
@@ -45,7 +46,7 @@ func (b *branch) emit(e Event) {
 
 func (b *branch) carryOut(ctx context.Context) error {
 	defer b.keepTraces()
-	b.spare = filepath.Join(b.dir, "spare-"+shapeName(b.shape.Variant))
+	b.spare = filepath.Join(b.dir, "spare-"+state.ShapeName(b.shape.Variant))
 	if err := os.Mkdir(b.spare, 0o700); err != nil {
 		return b.full(err, 0)
 	}
@@ -300,24 +301,10 @@ func (b *branch) orders(s *plan.Stage, upper, scratch string) machine.Stage {
 	return m
 }
 
-// traceFile is where the traces of a variant's stages are kept.
-func traceFile(state, image, variant string) string {
-	return filepath.Join(state, "traces", image, shapeName(variant)+".json")
-}
-
-// ReadTraces says how the stages of a variant last came to their ends, by name.
-func ReadTraces(state, image, variant string) map[string]*plan.Trace {
-	traces := map[string]*plan.Trace{}
-	if text, err := os.ReadFile(traceFile(state, image, variant)); err == nil {
-		_ = json.Unmarshal(text, &traces) // what cannot be read makes a reason less exact
-	}
-	return traces
-}
-
 // keepTraces notes how the stages came to their ends, for the reasons of later builds.
 func (b *branch) keepTraces() {
-	name := traceFile(b.State, b.plan.Image, b.shape.Variant)
-	traces, changed := ReadTraces(b.State, b.plan.Image, b.shape.Variant), false
+	name := b.State.Traces(b.plan.Image, b.shape.Variant)
+	traces, changed := b.State.ReadTraces(b.plan.Image, b.shape.Variant), false
 	for _, t := range b.traces {
 		if had := traces[t.Stage.Name]; had == nil || had.Stage.Key != t.Stage.Key {
 			traces[t.Stage.Name], changed = t, true

@@ -17,9 +17,9 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/catalog"
-	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
+	"zygos/internal/state"
 	"zygos/internal/store"
 )
 
@@ -54,20 +54,18 @@ func (e *Engine) Sweep(ctx context.Context, alone, thorough bool, keep func() (f
 	return list, err
 }
 
-const silent = "its process ended without a word"
-
 // sweepRuns removes the folders of runs that died, and ends their builds in the catalog.
 func (e *Engine) sweepRuns(ctx context.Context) (list []Leftover, err error) {
-	entries, err := os.ReadDir(filepath.Join(e.State, "run"))
+	entries, err := os.ReadDir(e.State.Run(""))
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
 	err = nil
 	for _, entry := range entries {
-		if Alive(e.State, entry.Name()) {
+		if e.State.Alive(entry.Name()) {
 			continue
 		}
-		dir := filepath.Join(e.State, "run", entry.Name())
+		dir := e.State.Run(entry.Name())
 		bytes := Usage(dir)
 		if e := layer.RemoveAll(dir); e != nil {
 			err = errors.Join(err, e)
@@ -78,8 +76,8 @@ func (e *Engine) sweepRuns(ctx context.Context) (list []Leftover, err error) {
 	running, e2 := e.Catalog.Running(ctx)
 	err = errors.Join(err, e2)
 	for _, b := range running {
-		if !Runs(e.State, e.Place, &b) {
-			err = errors.Join(err, e.Catalog.EndBuild(ctx, b.ID, catalog.Interrupted, silent, time.Now()))
+		if !e.State.Runs(e.Place, &b) {
+			err = errors.Join(err, e.Catalog.EndBuild(ctx, b.ID, catalog.Interrupted, state.Silent, time.Now()))
 			if !slices.ContainsFunc(list, func(l Leftover) bool { return l.Name == b.ID }) {
 				list = append(list, Leftover{"build that was still called running", b.ID, 0})
 			}
@@ -110,8 +108,7 @@ func (e *Engine) sweepUnfinished() (list []Leftover) {
 		"layer that was being removed": {"layers/*.gone", "layers/keys/*.gone"},
 	} {
 		for _, pattern := range patterns {
-			found, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(e.State), pattern)) // the pattern's form is known
-			for _, name := range found {
+			for _, name := range e.State.Find(pattern) {
 				bytes := Usage(name)
 				if layer.RemoveAll(name) == nil {
 					list = append(list, Leftover{what, name, bytes})
@@ -119,8 +116,7 @@ func (e *Engine) sweepUnfinished() (list []Leftover) {
 			}
 		}
 	}
-	locks, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(e.State), "locks", stageLock+"*"))
-	for _, name := range locks {
+	for _, name := range e.State.Find("locks/" + stageLock + "*") {
 		_ = os.Remove(name) // no more than an empty file
 	}
 	return list
@@ -128,7 +124,7 @@ func (e *Engine) sweepUnfinished() (list []Leftover) {
 
 // sweepBlobs removes whole files in the store that no version, base or listing speaks of.
 func (e *Engine) sweepBlobs(keep func(digest string) bool) (list []Leftover) {
-	dir := filepath.Join(e.State, "store", "blobs", "sha256")
+	dir := filepath.Dir(e.Store.Path("x"))
 	entries, _ := os.ReadDir(dir) // no folder, nothing to sweep
 	for _, entry := range entries {
 		if keep("sha256:" + entry.Name()) {
@@ -140,7 +136,7 @@ func (e *Engine) sweepBlobs(keep func(digest string) bool) (list []Leftover) {
 			list = append(list, Leftover{"artifact that no version has", entry.Name(), bytes})
 		}
 	}
-	memories := filepath.Join(e.State, capturesName)
+	memories := filepath.Dir(e.State.Capture("x"))
 	entries, _ = os.ReadDir(memories) // as above
 	for _, entry := range entries {
 		var c captured
@@ -182,9 +178,9 @@ func (s Sizes) Total() int64 { return s.Layers + s.Store + s.Builds + s.Failed +
 // Measure tells what the state takes.
 func (e *Engine) Measure() Sizes {
 	s := Sizes{Layers: e.Layers.Usage()}
-	entries, _ := os.ReadDir(e.State) // an unreadable state takes nothing that could be told
+	entries, _ := os.ReadDir(string(e.State)) // an unreadable state takes nothing that could be told
 	for _, entry := range entries {
-		name := filepath.Join(e.State, entry.Name())
+		name := e.State.In(entry.Name())
 		switch entry.Name() {
 		case "layers":
 		case "store":
@@ -212,8 +208,7 @@ func (e *Engine) Trim(ctx context.Context, build string) error {
 		return nil
 	}
 	return e.Alone(ctx, func() error {
-		failed, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(e.State), "failed", "b-*"))
-		for _, dir := range failed { // ids sort by time
+		for _, dir := range e.State.Find("failed/b-*") { // ids sort by time
 			if over <= 0 {
 				return nil
 			}
@@ -257,21 +252,20 @@ func (e *Engine) needed(ctx context.Context, goes func(ref string) bool) (pinned
 	if err != nil {
 		return nil, since, err
 	}
-	runs, _ := os.ReadDir(filepath.Join(e.State, "run")) // no folder, no runs
+	runs, _ := os.ReadDir(e.State.Run("")) // no folder, no runs
 	for _, r := range runs {
-		pins, err := os.ReadFile(filepath.Join(e.State, "run", r.Name(), pinsName))
+		pins, err := os.ReadFile(filepath.Join(e.State.Run(r.Name()), pinsName))
 		if err != nil {
 			continue
 		}
 		for _, digest := range strings.Fields(string(pins)) {
 			pinned[digest] = true
 		}
-		if info, err := os.Stat(filepath.Join(e.State, "run", r.Name(), pinsName)); err == nil && Alive(e.State, r.Name()) && info.ModTime().Before(since) {
+		if info, err := os.Stat(filepath.Join(e.State.Run(r.Name()), pinsName)); err == nil && e.State.Alive(r.Name()) && info.ModTime().Before(since) {
 			since = info.ModTime()
 		}
 	}
-	failed, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(e.State), "failed", "b-*"))
-	for _, dir := range failed {
+	for _, dir := range e.State.Find("failed/b-*") {
 		for _, state := range failedStates(dir) {
 			for _, digest := range state.Layers {
 				pinned[digest] = true

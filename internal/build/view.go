@@ -10,6 +10,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
+	"zygos/internal/state"
 )
 
 // View is a tree to look at, and how a stage saw it.
@@ -30,8 +31,8 @@ func (v *View) as(s *plan.Stage) {
 }
 
 // ViewBuild is what a build that made a version left after a stage, or what it captured if stage is "".
-func ViewBuild(state, id, variant, stage string) (*View, error) {
-	r, err := ReadRecord(state, id)
+func ViewBuild(at state.Dir, id, variant, stage string) (*View, error) {
+	r, err := ReadRecord(at, id)
 	if err != nil {
 		return nil, err
 	}
@@ -69,8 +70,8 @@ func ViewBuild(state, id, variant, stage string) (*View, error) {
 }
 
 // ViewFailed is the state in which a build failed; with a stage, what that one left.
-func ViewFailed(ctx context.Context, state string, b *catalog.Build, variant, stage string) (*View, error) {
-	states := failedStates(filepath.Join(state, "failed", b.ID))
+func ViewFailed(ctx context.Context, at state.Dir, b *catalog.Build, variant, stage string) (*View, error) {
+	states := failedStates(at.In("failed", b.ID))
 	if len(states) == 0 {
 		return nil, fmt.Errorf("of build %s (%s) no state is kept: only of an image's last build, if a script failed. 'zygos log %s' shows what it did", b.ID, b.State, b.ID)
 	}
@@ -85,7 +86,7 @@ func ViewFailed(ctx context.Context, state string, b *catalog.Build, variant, st
 	if i < 0 {
 		return nil, fmt.Errorf("variant %q did not fail in %s; %s did", variant, b.ID, strings.Join(variants, ", "))
 	}
-	s, dir := states[i], failedDir(state, b.ID, variant)
+	s, dir := states[i], at.Failed(b.ID, variant)
 	if stage == "" || stage == s.Stage.Name {
 		v := &View{About: fmt.Sprintf("In the state in which %s failed: %sstage %s, step %s, %s.", b.ID, variantWord(variant), s.Failure.Stage, s.Failure.Step, s.Failure.How()),
 			Layers: s.Layers, Tree: filepath.Join(dir, "tree"), Contents: s.Scripts}
@@ -98,7 +99,7 @@ func ViewFailed(ctx context.Context, state string, b *catalog.Build, variant, st
 		return v, nil
 	}
 	found, names := "", []string{}
-	err := ReadLog(ctx, state, b.ID, false, func(e Event) error {
+	err := ReadLog(ctx, at, b.ID, false, func(e Event) error {
 		if (e.Kind == StageDone || e.Kind == Reused) && e.Variant == s.Failure.Variant {
 			names = append(names, e.Stage)
 			if e.Stage == stage {

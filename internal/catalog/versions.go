@@ -51,6 +51,14 @@ type Artifact struct {
 	Bytes   int64  `json:"bytes"`
 }
 
+// Shape is a format with its variant, as people read it.
+func Shape(variant, format string) string {
+	if variant == "" {
+		return format
+	}
+	return variant + " " + format
+}
+
 // Tree finds a variant's tree, nil if there is none.
 func (v *Version) Tree(variant string) *Tree {
 	for i := range v.Trees {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"zygos/internal/app"
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 )
@@ -16,28 +17,10 @@ var cmdBuilds = &command{
 	text:    "Lists the last 30 builds, of all images or of one; --all lists every one.",
 	example: "zygos builds\nzygos builds turbine-link --all",
 	flags:   func(fs *flag.FlagSet, in *invocation) { fs.BoolVar(&in.set.all, "all", false, "list every build") },
-	run:     opened(lenient, runBuilds),
+	run:     opened(app.Lenient, runBuilds),
 }
 
-// elsewhere is an error if a build belongs to another state, where what it left is.
-func (p *place) elsewhere(b *catalog.Build) error {
-	if b.Place == "" || b.Place == p.id {
-		return nil
-	}
-	return fmt.Errorf("build %s of %s is not from this state but from one on %s; use zygos there", b.ID, b.Image, b.Host)
-}
-
-// findBuild finds a build by its id, or the newest of an image, as it is: one whose process is gone
-// does not run.
-func (p *place) findBuild(ctx context.Context, word string) (*catalog.Build, error) {
-	b, err := p.catalog.Build(ctx, word)
-	if err == nil {
-		build.Settle(p.State, p.id, b)
-	}
-	return b, err
-}
-
-func runBuilds(ctx context.Context, in *invocation, p *place) error {
+func runBuilds(ctx context.Context, in *invocation, a *app.App) error {
 	image := ""
 	if len(in.args) > 0 {
 		image = in.args[0]
@@ -46,20 +29,12 @@ func runBuilds(ctx context.Context, in *invocation, p *place) error {
 	if in.set.all {
 		most = 0
 	}
-	list, total, err := p.catalog.Builds(ctx, image, most)
+	list, total, err := a.Builds(ctx, image, most)
 	if err != nil {
 		return err
 	}
-	for i := range list {
-		build.Settle(p.State, p.id, &list[i])
-	}
 	if in.json {
 		return in.writeJSON(append([]catalog.Build{}, list...))
-	}
-	if total == 0 && image != "" {
-		if _, err := p.Image(image); err != nil {
-			return err
-		}
 	}
 	if total == 0 {
 		in.note("no builds yet")
@@ -115,22 +90,19 @@ head and the tail are kept, and a line says how much lay between.`,
 		fs.BoolVar(&in.set.follow, "follow", false, "go on until the build ends")
 		fs.BoolVar(&in.set.steps, "steps", false, "a table of the steps")
 	},
-	run: opened(lenient, runLog),
+	run: opened(app.Lenient, runLog),
 }
 
-func runLog(ctx context.Context, in *invocation, p *place) error {
+func runLog(ctx context.Context, in *invocation, a *app.App) error {
 	if s := in.set.stream; s != "" && s != "out" && s != "err" {
 		return wrongUse("--stream is %q; choose out or err", s)
 	}
-	b, err := p.findBuild(ctx, in.args[0])
+	b, err := a.FindBuild(ctx, in.args[0])
 	if err != nil {
 		return err
 	}
-	if err := p.elsewhere(b); err != nil {
-		return err
-	}
 	width := 0
-	if img, err := p.Image(b.Image); err == nil {
+	if img, err := a.Image(b.Image); err == nil {
 		for _, variant := range img.VariantNames() {
 			width = max(width, len(variant))
 		}
@@ -138,7 +110,7 @@ func runLog(ctx context.Context, in *invocation, p *place) error {
 	shown, all := 0, 0
 	var steps []build.Event
 	digests := map[string]string{}
-	err = build.ReadLog(ctx, p.State, b.ID, in.set.follow, func(e build.Event) error {
+	err = a.Log(ctx, b, in.set.follow, func(e build.Event) error {
 		all++
 		for _, c := range [][2]string{{in.set.stage, e.Stage}, {in.set.step, e.Step}, {in.set.stream, e.Stream}, {in.set.variant, e.Variant}} {
 			if c[0] != "" && c[0] != c[1] {

@@ -5,17 +5,12 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"os"
-	"slices"
 	"strings"
 
-	udiff "github.com/aymanbagabas/go-udiff"
-
+	"zygos/internal/app"
 	"zygos/internal/base"
-	"zygos/internal/build"
 	"zygos/internal/definition"
 	"zygos/internal/plan"
-	"zygos/internal/store"
 	"zygos/internal/workspace"
 )
 
@@ -29,46 +24,15 @@ build would fetch later.`,
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.BoolVar(&in.set.fetch, "fetch", false, "download and verify now")
 	},
-	run: opened(strict, runBases),
+	run: opened(app.Strict, runBases),
 }
 
-type baseLine struct {
-	Name    string   `json:"name"`
-	Release string   `json:"release"`
-	State   string   `json:"state"`
-	From    string   `json:"from"`
-	Digest  string   `json:"digest"`
-	Used    []string `json:"used_by"`
-}
-
-func runBases(ctx context.Context, in *invocation, p *place) error {
-	for _, name := range in.args {
-		if p.Org.Base(name) == nil {
-			return fmt.Errorf("no base %q in zygos.toml; 'zygos bases' lists them", name)
-		}
-	}
-	l := in.live()
+func runBases(ctx context.Context, in *invocation, a *app.App) error {
+	l := in.follow(a)
 	defer l.end()
-	im := p.importer("", func(doing string, done, total int64) { l.show("", doing, done, total) })
-	var list []baseLine
-	for i := range p.Org.Bases {
-		b := &p.Org.Bases[i]
-		if len(in.args) > 0 && !contains(in.args, b.Name) {
-			continue
-		}
-		if in.set.fetch {
-			if err := fetchBase(ctx, im, b); err != nil {
-				return err
-			}
-		}
-		line := baseLine{Name: b.Name, Release: b.Release, Digest: "sha256:" + b.SHA256, Used: []string{}}
-		line.State, line.From = im.State(b)
-		for _, img := range p.Images {
-			if img.Base == b.Name {
-				line.Used = append(line.Used, img.Name)
-			}
-		}
-		list = append(list, line)
+	list, err := a.Bases(ctx, in.args, in.set.fetch)
+	if err != nil {
+		return err
 	}
 	l.end()
 	if in.json {
@@ -86,32 +50,10 @@ func runBases(ctx context.Context, in *invocation, p *place) error {
 			in.note("base %s is nowhere to be had; correct [base.%s] from = […] in zygos.toml", b.Name, b.Name)
 		}
 	}
-	if len(p.Images) > 0 {
-		in.next("zygos preview " + p.Images[0].Name)
+	if len(a.Images) > 0 {
+		in.next("zygos preview " + a.Images[0].Name)
 	}
 	return nil
-}
-
-// fetchBase brings a base's archive to hand and verifies it.
-func fetchBase(ctx context.Context, im *base.Importer, b *definition.Base) error {
-	file, from, err := im.Archive(ctx, b)
-	if err != nil {
-		return err
-	}
-	got, err := store.Digest(ctx, file, nil)
-	if err == nil && got.Digest != "sha256:"+b.SHA256 {
-		err = &base.MismatchError{Base: b.Name, From: from, Want: b.SHA256, Got: strings.TrimPrefix(got.Digest, "sha256:")}
-	}
-	return err
-}
-
-func contains(list []string, word string) bool {
-	for _, w := range list {
-		if w == word {
-			return true
-		}
-	}
-	return false
 }
 
 var cmdLint = &command{
@@ -211,26 +153,26 @@ that a version was built from: base, inputs, and every file that went in.`,
 		fs.StringVar(&in.set.against, "against", "", "compare with the version `REF`")
 		planFlags(fs, in)
 	},
-	run: opened(strict, runPreview),
+	run: opened(app.Strict, runPreview),
 }
 
-func runPreview(ctx context.Context, in *invocation, p *place) error {
+func runPreview(ctx context.Context, in *invocation, a *app.App) error {
 	names := in.args
 	if len(names) == 0 {
-		for _, img := range p.Images {
+		for _, img := range a.Images {
 			names = append(names, img.Name)
 		}
 	}
-	o, err := in.options(p, names)
+	o, err := in.options(a, names)
 	if err != nil {
 		return err
 	}
 	if in.set.against != "" {
-		return p.compare(ctx, in, o)
+		return in.against(ctx, a, o)
 	}
 	plans := []*plan.Plan{}
 	for i, name := range names {
-		made, err := p.looks(ctx, name, o)
+		made, err := a.Preview(ctx, name, o)
 		if err != nil && len(in.args) == 0 && !in.json {
 			// One image whose parent is not built yet must not hide the others.
 			if i > 0 {
@@ -319,65 +261,23 @@ func (in *invocation) writeShape(shape *plan.Shape, row func(word, text string))
 	}
 }
 
-// difference is what preview --against finds.
-type difference struct {
-	Image   string       `json:"image"`
-	Against string       `json:"against"`
-	Changes []string     `json:"changes"` // of base and inputs, in words
-	Files   []fileChange `json:"files"`
-}
-
-// fileChange is a file that went into one of two builds, or into both with different content.
-type fileChange struct {
-	Path  string `json:"path"`
-	State string `json:"state"` // added, removed, changed
-	Diff  string `json:"diff,omitempty"`
-}
-
-// compare shows what differs between a definition and the one that a version was built from.
-func (p *place) compare(ctx context.Context, in *invocation, o plan.Options) error {
-	v, err := p.look(ctx, in.set.against)
-	if err != nil {
-		return err
-	}
-	name := v.Image
+// against shows what differs between a definition and the one that a version was built from.
+func (in *invocation) against(ctx context.Context, a *app.App, o plan.Options) error {
 	if len(in.args) > 1 {
 		return wrongUse("--against compares one image; name one")
 	}
-	if len(in.args) == 1 {
-		name = in.args[0]
-	}
-	now, err := p.looks(ctx, name, o)
+	d, err := a.Against(ctx, in.set.against, strings.Join(in.args, ""), o)
 	if err != nil {
 		return err
-	}
-	record, err := build.ReadRecord(p.State, v.Build)
-	if err != nil {
-		return err
-	}
-	if record.Plan.Sources == nil {
-		return fmt.Errorf("%s was built by an earlier Zygos, which did not keep its definition", v.Ref())
-	}
-	d := difference{Image: name, Against: v.Ref(), Changes: plan.Changed(record.Plan, now), Files: []fileChange{}}
-	for _, c := range plan.ChangedSources(record.Plan, now) {
-		f := fileChange{Path: c.Path, State: c.State}
-		was, is := p.Text(c.Was), p.Text(c.Now)
-		if c.Now != "" && is == nil {
-			is, _ = os.ReadFile(p.Path(c.Path)) // without it there is no diff
-		}
-		if (c.Was == "" || was != nil) && (c.Now == "" || is != nil) && !slices.Contains(is, 0) {
-			f.Diff = udiff.Unified(v.Ref()+" "+c.Path, "now "+c.Path, string(was), string(is))
-		}
-		d.Files = append(d.Files, f)
 	}
 	if in.json {
 		return in.writeJSON(d)
 	}
 	if len(d.Changes)+len(d.Files) == 0 {
-		_, err = fmt.Fprintf(in.out, "The definition of %s is the one that %s was built from\n", name, v.Ref())
+		_, err = fmt.Fprintf(in.out, "The definition of %s is the one that %s was built from\n", d.Image, d.Against)
 		return err
 	}
-	fmt.Fprintf(in.out, "%s against the definition that %s was built from\n", in.paint(bold, name), v.Ref())
+	fmt.Fprintf(in.out, "%s against the definition that %s was built from\n", in.paint(bold, d.Image), d.Against)
 	for _, c := range d.Changes {
 		fmt.Fprintf(in.out, "  %s\n", c)
 	}
@@ -391,7 +291,7 @@ func (p *place) compare(ctx context.Context, in *invocation, o plan.Options) err
 		}
 		in.writeUnified(f.Diff)
 	}
-	in.next("zygos preview " + name)
+	in.next("zygos preview " + d.Image)
 	return nil
 }
 
@@ -440,35 +340,14 @@ func (in *invocation) newImage(name string) error {
 	if in.set.from == "" {
 		return wrongUse("name the image to start from: zygos new image %s --from OTHER", name)
 	}
-	if !definition.IsName(name) {
-		return wrongUse("%q is no name for an image; use lower-case letters, digits, '-' and '.'", name)
-	}
-	other, err := w.Image(in.set.from)
+	to, err := app.NewImage(w, name, in.set.from)
 	if err != nil {
 		return err
-	}
-	text, err := os.ReadFile(w.Path(other.File))
-	if err != nil {
-		return err
-	}
-	to := "images/" + name + ".toml"
-	file, err := os.OpenFile(w.Path(to), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-	if errors.Is(err, os.ErrExist) {
-		return fmt.Errorf("%s exists already; choose another name or edit it", to)
-	}
-	if err != nil {
-		return err
-	}
-	if _, err = file.Write(text); err == nil {
-		err = file.Close()
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(file.Name()))
 	}
 	if in.json {
-		return in.writeJSON(map[string]string{"image": name, "file": to, "from": other.Name})
+		return in.writeJSON(map[string]string{"image": name, "file": to, "from": in.set.from})
 	}
-	fmt.Fprintf(in.out, "Wrote %s, a copy of %s\n", to, other.File)
+	fmt.Fprintf(in.out, "Wrote %s, a copy of images/%s.toml\n", to, in.set.from)
 	in.next(fmt.Sprintf("edit %s, then zygos preview %s", to, name))
 	return nil
 }

@@ -4,14 +4,11 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 
-	udiff "github.com/aymanbagabas/go-udiff"
-
-	"zygos/internal/build"
-	"zygos/internal/catalog"
+	"zygos/internal/app"
+	"zygos/internal/compare"
 	"zygos/internal/inventory"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
@@ -32,110 +29,47 @@ names of each; --all shows all, --path those below a folder, --file the text of 
 		fs.StringVar(&in.set.stage, "stage", "", "the trees after the stage `NAME`")
 		fs.StringVar(&in.set.variant, "variant", "", "of the variant `NAME`")
 	},
-	run: opened(lenient, runDiff),
+	run: opened(app.Lenient, runDiff),
 }
 
-// side is one of two trees that are compared.
-type side struct {
-	name string
-	layer.Files
-}
-
-const longestText = 4 << 20 // bytes of a file that is compared line by line
-
-// treeDifference is what diff finds.
-type treeDifference struct {
-	Was       string             `json:"was"`
-	Now       string             `json:"now"`
-	Bytes     [2]int64           `json:"bytes"` // sizes of both trees
-	Files     []layer.Change     `json:"files"`
-	Packages  []inventory.Change `json:"packages"`
-	Users     []inventory.Change `json:"users"`
-	Groups    []inventory.Change `json:"groups"`
-	Services  []inventory.Change `json:"services"`
-	Listening []inventory.Change `json:"listening"`
-}
-
-func runDiff(ctx context.Context, in *invocation, p *place) error {
+func runDiff(ctx context.Context, in *invocation, a *app.App) error {
 	if _, ok := machine.Inside(); !ok {
-		return p.inside(in) // there every file can be read
+		return in.inside(a) // there every file can be read
 	}
-	was, err := p.side(ctx, in, in.args[0])
+	was, err := a.Side(ctx, in.args[0], in.set.variant, in.set.stage)
 	if err != nil {
 		return err
 	}
-	now, err := p.side(ctx, in, in.args[1])
+	now, err := a.Side(ctx, in.args[1], in.set.variant, in.set.stage)
 	if err != nil {
 		return err
 	}
 	if in.set.file != "" {
 		return in.diffText(was, now)
 	}
-	a, b := inventory.Read(was), inventory.Read(now)
-	d := treeDifference{Was: was.name, Now: now.name, Bytes: [2]int64{was.Tree.Size(), now.Tree.Size()}, Files: layer.Diff(was.Tree, now.Tree),
-		Packages: inventory.Diff(a.Packages, b.Packages), Users: inventory.Diff(a.Users, b.Users), Groups: inventory.Diff(a.Groups, b.Groups),
-		Services: inventory.Diff(a.Services, b.Services), Listening: inventory.Diff(a.Listening, b.Listening)}
-	if in.set.from != "" {
-		below := strings.Trim(filepath.Clean("/"+in.set.from), "/")
-		d.Files = slices.DeleteFunc(d.Files, func(c layer.Change) bool {
-			return below != "" && c.Path != below && !strings.HasPrefix(c.Path, below+"/")
-		})
-	}
+	d := compare.TreesOf(was, now, in.set.from)
 	if in.json {
 		return in.writeJSON(d)
 	}
-	for i, unread := range []string{a.Unread, b.Unread} {
+	for i, unread := range d.Unread {
 		if unread != "" {
 			in.note("packages of %s are not compared: its database /%s is of a kind that cannot be read here", []string{d.Was, d.Now}[i], unread)
 		}
 	}
-	return in.writeDiff(&d)
-}
-
-// side finds the tree that a reference or a build's id means.
-func (p *place) side(ctx context.Context, in *invocation, word string) (*side, error) {
-	id := word
-	if !strings.HasPrefix(word, "b-") {
-		v, err := p.look(ctx, word)
-		if err != nil {
-			return nil, err
-		}
-		id, word = v.Build, v.Ref()
-	}
-	var view *build.View
-	b, err := p.findBuild(ctx, id)
-	if err == nil {
-		err = p.elsewhere(b)
-	}
-	if err == nil && b.State != catalog.Registered {
-		view, err = build.ViewFailed(ctx, p.State, b, in.set.variant, in.set.stage)
-	} else if err == nil {
-		view, err = build.ViewBuild(p.State, id, in.set.variant, in.set.stage)
-	}
-	if err != nil {
-		return nil, err
-	}
-	s := &side{name: word, Files: layer.Files{Store: p.layers, Layers: view.Layers}}
-	s.Tree, err = p.layers.Stack(view.Layers)
-	return s, err
+	return in.writeDiff(d)
 }
 
 // diffText shows what differs in one file.
-func (in *invocation) diffText(was, now *side) error {
-	name := strings.Trim(filepath.Clean("/"+in.set.file), "/")
-	a, b := was.Read(name), now.Read(name)
-	switch {
-	case a == nil && b == nil:
-		return fmt.Errorf("neither %s nor %s has a file /%s", was.name, now.name, name)
-	case slices.Contains(a, 0) || slices.Contains(b, 0) || len(a)+len(b) > longestText:
-		return fmt.Errorf("/%s is no text that can be compared line by line: %s and %s", name, mib(int64(len(a))), mib(int64(len(b))))
+func (in *invocation) diffText(was, now *compare.Side) error {
+	name, text, err := compare.File(was, now, in.set.file)
+	if err != nil {
+		return err
 	}
-	text := udiff.Unified(was.name+" /"+name, now.name+" /"+name, string(a), string(b))
 	if in.json {
 		return in.writeJSON(map[string]string{"path": "/" + name, "diff": text})
 	}
 	if text == "" {
-		_, err := fmt.Fprintf(in.out, "/%s is the same in %s and %s\n", name, was.name, now.name)
+		_, err := fmt.Fprintf(in.out, "/%s is the same in %s and %s\n", name, was.Name, now.Name)
 		return err
 	}
 	in.writeUnified(text)
@@ -144,7 +78,7 @@ func (in *invocation) diffText(was, now *side) error {
 
 const fewNames = 15 // of each kind, without --all
 
-func (in *invocation) writeDiff(d *treeDifference) error {
+func (in *invocation) writeDiff(d *compare.Trees) error {
 	fmt.Fprintf(in.out, "%s -> %s\n", in.paint(bold, d.Was), in.paint(bold, d.Now))
 	count := func(states []string) string {
 		n := map[string]int{}

@@ -2,21 +2,15 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
-	"fmt"
 	"os"
 	"os/signal"
-	"path/filepath"
-	"strings"
 
 	"golang.org/x/sys/unix"
 	"golang.org/x/term"
 
+	"zygos/internal/app"
 	"zygos/internal/build"
-	"zygos/internal/catalog"
-	"zygos/internal/flock"
-	"zygos/internal/layer"
 	"zygos/internal/machine"
 )
 
@@ -33,65 +27,26 @@ code is that of the shell.`,
 		fs.StringVar(&in.set.stage, "stage", "", "the tree after the stage `NAME`")
 		fs.StringVar(&in.set.variant, "variant", "", "of the variant `NAME`")
 	},
-	run: opened(lenient, runEnter),
+	run: opened(app.Lenient, runEnter),
 }
 
-func runEnter(ctx context.Context, in *invocation, p *place) error {
-	view, err := p.view(ctx, in)
+func runEnter(ctx context.Context, in *invocation, a *app.App) error {
+	view, err := a.View(ctx, in.args[0], in.set.variant, in.set.stage)
 	if err == nil {
-		err = p.writable()
+		err = a.Writable()
 	}
 	if err != nil {
 		return err
-	}
-	for _, digest := range view.Layers {
-		if !p.layers.Has(digest) {
-			return fmt.Errorf("what %s stands on is no longer kept; build it again to enter it", in.args[0])
-		}
 	}
 	if _, ok := machine.Inside(); !ok {
-		return p.inside(in)
-	}
-	ids, _ := machine.Inside()
-	e := p.engine(in, in.live())
-	dir, hold, err := e.Hold(ctx, fmt.Sprintf("enter-%d", os.Getpid()), view.Layers)
-	if err != nil {
-		return err
-	}
-	defer hold.Close()
-	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
-	m := machine.Stage{Name: "enter", Hostname: "zygos", Upper: filepath.Join(dir, "upper"), Scratch: filepath.Join(dir, "scratch"), Network: view.Network}
-	for _, digest := range view.Layers {
-		m.Layers = append(m.Layers, p.layers.TreeDir(digest))
-	}
-	if view.Tree != "" {
-		lock, err := os.Open(filepath.Dir(filepath.Dir(view.Tree)))
-		if err != nil {
-			return err
-		}
-		defer lock.Close() // and with it the lock
-		if err := flock.Share(ctx, lock); err != nil {
-			return err
-		}
-		m.Layers = append(m.Layers, view.Tree)
-	}
-	tree, err := p.layers.Stack(view.Layers)
-	if err == nil {
-		err = errors.Join(os.Mkdir(m.Upper, 0o755), os.Mkdir(m.Scratch, 0o755))
-	}
-	if err == nil {
-		files := layer.Files{Store: p.layers, Layers: view.Layers}
-		err = (&layer.Upper{Folder: layer.Folder{Dir: m.Upper, Owners: p.layers.Owners}, Lower: tree, Below: files.Path}).Prepare(ctx)
-	}
-	if err != nil {
-		return err
+		return in.inside(a)
 	}
 	in.note("%s", in.paint(bold, view.About))
 	in.note("What you change is thrown away when you leave.")
 	for i, name := range view.Scripts {
 		in.note("  %s   %s", machine.ScriptName(i), name)
 	}
-	code, err := in.shell(ctx, machine.Sandbox{IDs: ids}, m, view)
+	code, err := in.shell(ctx, a, view)
 	if err == nil && code != 0 {
 		err = &exitError{code}
 	}
@@ -99,13 +54,10 @@ func runEnter(ctx context.Context, in *invocation, p *place) error {
 }
 
 // shell runs the shell on this terminal, or on pipes.
-func (in *invocation) shell(ctx context.Context, s machine.Sandbox, m machine.Stage, view *build.View) (int, error) {
-	shell := machine.Shell{User: view.User, Dir: view.Dir, Env: view.Env, In: os.Stdin, Out: raw(in.out), Err: raw(in.err)}
-	for _, content := range view.Contents {
-		shell.Scripts = append(shell.Scripts, machine.Script{Content: content})
-	}
+func (in *invocation) shell(ctx context.Context, a *app.App, view *build.View) (int, error) {
+	shell := machine.Shell{In: os.Stdin, Out: raw(in.out), Err: raw(in.err)}
 	if !term.IsTerminal(int(os.Stdin.Fd())) || !isTerminal(in.out) {
-		return s.Enter(ctx, m, shell)
+		return a.Enter(ctx, view, shell)
 	}
 	shell.Term = os.Getenv("TERM")
 	if shell.Term == "" {
@@ -129,42 +81,5 @@ func (in *invocation) shell(ctx context.Context, s machine.Sandbox, m machine.St
 		return 0, err
 	}
 	defer func() { _ = term.Restore(int(os.Stdin.Fd()), before) }() // the terminal is gone if it fails
-	return s.Enter(ctx, m, shell)
-}
-
-// view finds the tree that the command line means.
-func (p *place) view(ctx context.Context, in *invocation) (*build.View, error) {
-	word := in.args[0]
-	if strings.HasPrefix(word, "b-") {
-		b, err := p.findBuild(ctx, word)
-		if err != nil {
-			return nil, err
-		}
-		if b.State != catalog.Registered {
-			return build.ViewFailed(ctx, p.State, b, in.set.variant, in.set.stage)
-		}
-		return p.viewBuild(ctx, in, b.ID)
-	}
-	v, err := p.look(ctx, word)
-	if err != nil {
-		return nil, err
-	}
-	return p.viewBuild(ctx, in, v.Build)
-}
-
-// viewBuild is the tree of a build that made a version, if this state made it.
-func (p *place) viewBuild(ctx context.Context, in *invocation, id string) (*build.View, error) {
-	view, err := build.ViewBuild(p.State, id, in.set.variant, in.set.stage)
-	if !errors.Is(err, os.ErrNotExist) {
-		return view, err
-	}
-	b, err := p.catalog.Build(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	where := "in another state"
-	if b.Host != "" {
-		where += ", on " + b.Host
-	}
-	return nil, fmt.Errorf("%s@%s was built %s, and its record and layers are only there. Enter it there, or build %s here: zygos build %s --force", b.Image, b.Version, where, b.Image, b.Image)
+	return a.Enter(ctx, view, shell)
 }

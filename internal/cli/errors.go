@@ -8,10 +8,14 @@ import (
 	"strings"
 	"sync"
 
+	"zygos/internal/app"
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/plan"
+	"zygos/internal/publish"
+	"zygos/internal/rules"
+	"zygos/internal/state"
 )
 
 // Exit codes.
@@ -25,11 +29,6 @@ const (
 	exitInterrupted = 130
 )
 
-// incompleteError says that some regions did not get what they should.
-type incompleteError struct{ text string }
-
-func (e *incompleteError) Error() string { return e.text }
-
 // exitError ends with a code and without a message: everything is said already.
 type exitError struct{ code int }
 
@@ -41,13 +40,15 @@ func exitCode(err error) int {
 		problems   definition.Problems
 		failure    *build.Failure
 		input      *plan.InputError
+		request    *state.RequestError
+		many       *app.ManyError
 		cancelled  *build.CancelledError
 		leak       *build.LeakError
 		taken      *catalog.TakenError
 		recalled   *catalog.RecalledError
 		leaving    *catalog.LeavingError
-		rule       *ruleError
-		incomplete *incompleteError
+		rule       *rules.Error
+		incomplete *publish.IncompleteError
 		exit       *exitError
 	)
 	switch {
@@ -55,7 +56,7 @@ func exitCode(err error) int {
 		return exit.code
 	case errors.Is(err, context.Canceled), errors.As(err, &cancelled):
 		return exitInterrupted
-	case errors.As(err, &usage), errors.As(err, &input):
+	case errors.As(err, &usage), errors.As(err, &input), errors.As(err, &request), errors.As(err, &many):
 		return exitUsage
 	case errors.As(err, &problems):
 		return exitDefinition
@@ -169,15 +170,4 @@ func imageOf(image, variant string) string {
 		return image + ", variant " + variant
 	}
 	return image
-}
-
-// counted is a number with its noun: "1 file", "2 files".
-func counted(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	if strings.HasSuffix(noun, "y") {
-		return fmt.Sprintf("%d %sies", n, strings.TrimSuffix(noun, "y"))
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }

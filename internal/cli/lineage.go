@@ -8,9 +8,10 @@ import (
 	"strings"
 	"time"
 
+	"zygos/internal/app"
 	"zygos/internal/catalog"
+	"zygos/internal/family"
 	"zygos/internal/plain"
-	"zygos/internal/plan"
 	"zygos/internal/report"
 )
 
@@ -26,41 +27,29 @@ a picture, --html a page with the picture and a table.`,
 		fs.BoolVar(&in.set.svg, "svg", false, "write a picture")
 		fs.BoolVar(&in.set.html, "html", false, "write a page")
 	},
-	run: opened(lenient, runLineage),
+	run: opened(app.Lenient, runLineage),
 }
 
-// relative is a member of a family as lineage writes it.
-type relative struct {
-	catalog.Relative
-	Tags   []string        `json:"tags"`
-	Recall *catalog.Recall `json:"recall,omitempty"`
-	Due    string          `json:"due,omitempty"` // why its image is due, if it is the newest
-}
-
-// state says in words whether a member is recalled, "" if not.
-func (r *relative) state() string {
-	word := recallWord(&catalog.Version{Recall: r.Recall})
+// stateOf says in words whether a member is recalled, "" if not.
+func stateOf(m *family.Member) string {
+	word := recallWord(&catalog.Version{Recall: m.Recall})
 	if word == "recall planned" {
-		word += " from " + when(r.Recall.Since)
+		word += " from " + when(m.Recall.Since)
 	}
 	if word != "" {
-		word += ": " + r.Recall.Why
+		word += ": " + m.Recall.Why
 	}
 	return word
 }
 
-func runLineage(ctx context.Context, in *invocation, p *place) error {
+func runLineage(ctx context.Context, in *invocation, a *app.App) error {
 	if in.set.svg && in.set.html || in.json && (in.set.svg || in.set.html) {
 		return wrongUse("choose one of --svg, --html and --json")
 	}
 	if in.set.depth < 0 {
 		return wrongUse("--depth is %d; give 1 or more, or leave it out for all", in.set.depth)
 	}
-	v, err := p.look(ctx, in.args[0])
-	if err != nil {
-		return err
-	}
-	list, err := p.relatives(ctx, v, in.set.depth)
+	v, list, err := a.Lineage(ctx, in.args[0], in.set.depth)
 	if err != nil {
 		return err
 	}
@@ -72,7 +61,7 @@ func runLineage(ctx context.Context, in *invocation, p *place) error {
 	case in.set.html:
 		return familyPicture(v, list).HTML(raw(in.out))
 	}
-	below := map[string][]relative{}
+	below := map[string][]family.Member{}
 	for _, r := range list {
 		below[r.BaseName+"@"+r.BaseVersion] = append(below[r.BaseName+"@"+r.BaseVersion], r)
 	}
@@ -80,7 +69,7 @@ func runLineage(ctx context.Context, in *invocation, p *place) error {
 	root := list[0]
 	fmt.Fprintln(in.out, in.paint(faint, root.BaseName+"@"+root.BaseVersion))
 	in.draw(root, below, v.Ref(), "", true)
-	if slices.ContainsFunc(list, func(r relative) bool { return r.Due != "" }) {
+	if slices.ContainsFunc(list, func(r family.Member) bool { return r.Due != "" }) {
 		in.next("zygos build --due")
 	} else {
 		in.next("zygos show " + v.Ref())
@@ -88,58 +77,8 @@ func runLineage(ctx context.Context, in *invocation, p *place) error {
 	return nil
 }
 
-// relatives lists a version's family, ancestors first.
-func (p *place) relatives(ctx context.Context, v *catalog.Version, depth int) ([]relative, error) {
-	family, err := p.catalog.Family(ctx, v.Image, v.Version, depth)
-	if err != nil {
-		return nil, err
-	}
-	tags, err := p.catalog.Tags(ctx)
-	if err != nil {
-		return nil, err
-	}
-	recalled, err := p.catalog.Recalled(ctx)
-	if err != nil {
-		return nil, err
-	}
-	list, images := []relative{}, []string{}
-	for _, r := range family {
-		list = append(list, relative{Relative: r, Tags: append([]string{}, tags[r.Ref()]...), Recall: recalled[r.Ref()]})
-		if !slices.Contains(images, r.Image) {
-			images = append(images, r.Image)
-		}
-	}
-	heads, err := p.catalog.Heads(ctx, images)
-	if err != nil {
-		return nil, err
-	}
-	for i := range list {
-		if r := &list[i]; heads.Newest(r.Image) != nil && heads.Newest(r.Image).Version == r.Version && r.Recall == nil {
-			if r.Due, err = p.whyDue(ctx, r.Image, &glance{looker{p}, heads}); err != nil {
-				return nil, err
-			}
-		}
-	}
-	return list, nil
-}
-
-// whyDue says why an image is due, "" if it is not or if that cannot be told.
-func (p *place) whyDue(ctx context.Context, image string, known plan.Known) (string, error) {
-	if !p.Sound(image) {
-		return "", nil
-	}
-	made, err := p.plansWith(ctx, image, known, plan.Options{Look: true})
-	if ctx.Err() != nil {
-		return "", ctx.Err()
-	}
-	if err != nil || made.Unchanged != "" {
-		return "", nil
-	}
-	return made.Why, nil
-}
-
 // draw writes a member and what was built on it.
-func (in *invocation) draw(r relative, below map[string][]relative, here, indent string, last bool) {
+func (in *invocation) draw(r family.Member, below map[string][]family.Member, here, indent string, last bool) {
 	branch, trunk := "├── ", "│   "
 	if last {
 		branch, trunk = "└── ", "    "
@@ -152,7 +91,7 @@ func (in *invocation) draw(r relative, below map[string][]relative, here, indent
 	if len(r.Tags) > 0 {
 		text += "  " + in.paint(green, strings.Join(r.Tags, ", "))
 	}
-	if state := r.state(); state != "" {
+	if state := stateOf(&r); state != "" {
 		text += "  " + in.paint(red, plain.Text(state))
 	}
 	if r.Due != "" {
@@ -166,11 +105,11 @@ func (in *invocation) draw(r relative, below map[string][]relative, here, indent
 }
 
 // familyPicture is a family as pictures show it.
-func familyPicture(v *catalog.Version, list []relative) *report.Family {
+func familyPicture(v *catalog.Version, list []family.Member) *report.Family {
 	outside := list[0].BaseName + "@" + list[0].BaseVersion
 	f := &report.Family{Title: v.Ref(), Made: time.Now(), Members: []report.Member{{Ref: outside}}}
 	for _, r := range list {
-		m := report.Member{Ref: r.Ref(), On: r.BaseName + "@" + r.BaseVersion, Age: age(r.Created), Tags: r.Tags, State: plain.Text(r.state()), Here: r.Ref() == v.Ref()}
+		m := report.Member{Ref: r.Ref(), On: r.BaseName + "@" + r.BaseVersion, Age: age(r.Created), Tags: r.Tags, State: plain.Text(stateOf(&r)), Here: r.Ref() == v.Ref()}
 		m.Planned = r.Recall != nil && !r.Recall.InForce()
 		if r.Due != "" {
 			m.Due = plain.Text("due: " + r.Due)

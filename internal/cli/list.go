@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"zygos/internal/build"
+	"zygos/internal/app"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 )
@@ -31,7 +31,7 @@ failed or was stopped stand before it. Shows 50 at once; --page 2 shows the next
 		fs.IntVar(&in.set.page, "page", 1, "the `N`th so many")
 		fs.BoolVar(&in.set.all, "all", false, "all versions")
 	},
-	run: opened(lenient, runList),
+	run: opened(app.Lenient, runList),
 }
 
 const fewVersions = 50 // that list shows without --all
@@ -78,7 +78,7 @@ func (in *invocation) query() (q catalog.Query, err error) {
 	return q, nil
 }
 
-func runList(ctx context.Context, in *invocation, p *place) error {
+func runList(ctx context.Context, in *invocation, a *app.App) error {
 	q, err := in.query()
 	if err != nil {
 		return err
@@ -86,78 +86,45 @@ func runList(ctx context.Context, in *invocation, p *place) error {
 	if q.Most == 0 {
 		roomy()
 	}
-	versions, more, err := p.catalog.List(ctx, q)
+	l, err := a.List(ctx, q)
 	if err != nil {
 		return err
 	}
 	if in.json {
-		return in.writeJSON(append([]catalog.Version{}, versions...))
+		return in.writeJSON(append([]catalog.Version{}, l.Versions...))
 	}
-	var builds []catalog.Build
-	if q.Everything() && q.Sort == "" && q.Skip == 0 {
-		if builds, err = p.unfinished(ctx, q.Image); err != nil {
-			return err
-		}
+	if len(l.Versions)+len(l.Builds) == 0 {
+		return in.nothing(ctx, a, q)
 	}
-	if len(versions)+len(builds) == 0 {
-		return in.nothing(ctx, p, &q)
-	}
-	if err := in.writeVersions(versions, builds); err != nil {
+	if err := in.writeVersions(l.Versions, l.Builds); err != nil {
 		return err
 	}
-	if len(builds) > 0 {
-		in.next("zygos log " + builds[0].Image)
+	if len(l.Builds) > 0 {
+		in.next("zygos log " + l.Builds[0].Image)
 	} else {
-		in.next("zygos show " + versions[0].Ref())
+		in.next("zygos show " + l.Versions[0].Ref())
 	}
-	if more {
+	if l.More {
 		in.note("there are more; --page %d shows the next ones, --all all", in.set.page+1)
 	}
 	return nil
 }
 
 // nothing says why a list is empty.
-func (in *invocation) nothing(ctx context.Context, p *place, q *catalog.Query) error {
-	total, err := p.catalog.Count(ctx, *q)
-	if err != nil {
+func (in *invocation) nothing(ctx context.Context, a *app.App, q catalog.Query) error {
+	fit, known, err := a.Why(ctx, q)
+	switch {
+	case err != nil:
 		return err
-	}
-	if total > 0 {
-		return wrongUse("--page %d is past the last of %s", in.set.page, counted(total, "version"))
-	}
-	known, err := p.catalog.Count(ctx, catalog.Query{Image: q.Image})
-	if err != nil {
-		return err
-	}
-	if known > 0 {
+	case fit > 0:
+		return wrongUse("--page %d is past the last of %s", in.set.page, counted(fit, "version"))
+	case known > 0:
 		in.note("none of %s fits; 'zygos list' shows all", counted(known, "version"))
 		return nil
-	}
-	if q.Image != "" {
-		if _, err := p.Image(q.Image); err != nil {
-			return err
-		}
 	}
 	in.note("no versions yet")
 	in.next("zygos build IMAGE")
 	return nil
-}
-
-// unfinished lists the builds begun since an image's newest version that made none: of each image
-// those that run, and the last that does not.
-func (p *place) unfinished(ctx context.Context, image string) (list []catalog.Build, err error) {
-	all, err := p.catalog.Unfinished(ctx, image)
-	ended := "" // image of which one that ended is listed
-	for _, b := range all {
-		if build.Settle(p.State, p.id, &b); b.State != catalog.Running {
-			if b.Image == ended {
-				continue
-			}
-			ended = b.Image
-		}
-		list = append(list, b)
-	}
-	return list, err
 }
 
 func (in *invocation) writeVersions(versions []catalog.Version, builds []catalog.Build) error {
@@ -175,7 +142,7 @@ func (in *invocation) writeVersions(versions []catalog.Version, builds []catalog
 		var formats []string
 		for _, a := range v.Artifacts {
 			bytes += a.Bytes
-			formats = append(formats, shape(a.Variant, a.Format))
+			formats = append(formats, catalog.Shape(a.Variant, a.Format))
 		}
 		rows = append(rows, []string{v.Image, v.Version, dash(strings.Join(v.Tags, ", ")), age(v.Created), mib(bytes),
 			strings.Join(formats, ", "), v.BaseName + "@" + v.BaseVersion, dash(strings.Join(v.Regions, ", ")), dash(recallWord(&v))})

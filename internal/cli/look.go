@@ -8,7 +8,6 @@ import (
 	"os"
 	"strings"
 	"sync"
-	"time"
 
 	"charm.land/lipgloss/v2"
 	"charm.land/lipgloss/v2/table"
@@ -141,50 +140,15 @@ func (in *invocation) pairs(rows [][2]string) {
 	}
 }
 
-// mib is a size for people.
-func mib(n int64) string {
-	if n > 0 && n < 1<<20/20 {
-		return "<0.1 MiB"
-	}
-	return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
-}
-
-// human is a duration for people.
-func human(d time.Duration) string {
-	switch {
-	case d < 10*time.Millisecond:
-		return fmt.Sprintf("%.1f ms", float64(d)/1e6)
-	case d < time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case d < time.Minute:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d < time.Hour:
-		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
-	}
-	return fmt.Sprintf("%d days", int(d.Hours()/24))
-}
-
-// age is how long ago something was.
-func age(t time.Time) string {
-	d := max(0, time.Since(t))
-	if d < time.Minute {
-		return fmt.Sprintf("%d s", int(d.Seconds()))
-	}
-	if d < time.Hour {
-		return fmt.Sprintf("%d min", int(d.Minutes()))
-	}
-	return human(d)
-}
-
-func when(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05Z") }
-
-// short is the head of a digest, enough to tell it apart.
-func short(digest string) string {
-	d := strings.TrimPrefix(digest, "sha256:")
-	return d[:min(12, len(d))]
-}
+// Words for people.
+var (
+	mib     = plain.MiB
+	human   = plain.Duration
+	age     = plain.Age
+	when    = plain.Time
+	short   = plain.Digest
+	counted = plain.Counted
+)
 
 func dash(s string) string {
 	if s == "" {

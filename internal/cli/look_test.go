@@ -14,6 +14,7 @@ import (
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/publish"
 	"zygos/internal/seal"
 )
 
@@ -83,7 +84,7 @@ func TestColourFollowsTheFlagAndTheEnvironment(t *testing.T) {
 func TestExitCodes(t *testing.T) {
 	for want, err := range map[int]error{
 		exitFailed: errors.New("x"), exitUsage: wrongUse("x"), exitDefinition: definition.Problems{{What: "x"}}, exitScript: &build.Failure{},
-		exitRefused: &catalog.TakenError{}, exitIncomplete: &incompleteError{"x"}, 77: &exitError{77},
+		exitRefused: &catalog.TakenError{}, exitIncomplete: &publish.IncompleteError{},
 	} {
 		require.Equal(t, want, exitCode(err))
 		require.Equal(t, want, exitCode(fmt.Errorf("more: %w", err)))

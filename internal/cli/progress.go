@@ -113,6 +113,15 @@ func (l *live) text(who string, f *foot) string {
 	return text + human(time.Since(f.began).Truncate(100*time.Millisecond))
 }
 
+// queue says how many images wait for their turn.
+func (l *live) queue(more int) {
+	if more > 0 {
+		l.show("waiting", fmt.Sprintf("%d more", more), 0, 0)
+	} else {
+		l.idle("waiting")
+	}
+}
+
 // idle takes a line at the foot away; that of everybody if who is "".
 func (l *live) idle(who string) {
 	l.mu.Lock()

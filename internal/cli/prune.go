@@ -4,15 +4,11 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"maps"
-	"slices"
 	"strings"
 
-	"zygos/internal/build"
+	"zygos/internal/app"
 	"zygos/internal/catalog"
-	"zygos/internal/definition"
 	"zygos/internal/machine"
-	"zygos/internal/region"
 )
 
 var cmdPrune = &command{
@@ -29,140 +25,58 @@ command uses the state; when interrupted, run it again. --all shows what stays, 
 		fs.BoolVar(&in.set.yes, "yes", false, "carry it out")
 		fs.BoolVar(&in.set.all, "all", false, "show what stays too, and why")
 	},
-	run: opened(strict, runPrune),
+	run: opened(app.Strict, runPrune),
 }
 
-func runPrune(ctx context.Context, in *invocation, p *place) error {
-	for _, name := range in.args {
-		if _, err := p.Image(name); err != nil {
-			return err
-		}
-	}
+func runPrune(ctx context.Context, in *invocation, a *app.App) error {
 	if in.set.yes {
-		if err := p.writable(); err != nil {
+		if err := a.Writable(); err != nil {
+			return err
+		}
+		if _, ok := machine.Inside(); !ok {
+			return in.inside(a)
+		}
+		if err := a.EndDead(ctx); err != nil {
 			return err
 		}
 	}
-	if _, ok := machine.Inside(); !ok && in.set.yes {
-		return p.inside(in)
-	}
-	if !in.set.yes {
-		_, err := in.planPrune(ctx, p)
-		return err
-	}
-	l := in.live()
-	defer l.end()
-	e := p.engine(in, l)
-	if _, err := e.Sweep(ctx, false, false, nil); err != nil { // what a dead build started from is not needed
-		return err
-	}
-	goes, err := in.planPrune(ctx, p)
-	if err == nil && len(goes) > 0 {
-		var removed int
-		if removed, err = p.prune(ctx, e, l, goes); err != nil {
-			return fmt.Errorf("%w; what was removed so far is gone, 'zygos prune --yes' ends it", err)
-		}
-		if !in.json {
-			_, err = fmt.Fprintf(in.out, "Removed %s\n", counted(removed, "version"))
-		}
-		if n := len(goes) - removed; n > 0 {
-			in.note("%s stay: somebody came to need them just now", counted(n, "version"))
-		}
-	}
+	roomy()
+	l := in.follow(a)
+	plan, err := a.PlanPrune(ctx, in.args)
+	l.end()
 	if err != nil {
 		return err
 	}
-	// Bytes go when nobody may be about to register what needs them.
-	_, alone, err := p.sweep(ctx, e, true)
-	if !alone && len(goes) > 0 {
+	if in.json {
+		err = in.writeJSON(map[string]any{"goes": plan.Goes, "stays": plan.Stays, "bytes": plan.Bytes, "done": in.set.yes})
+	} else {
+		err = in.writePrune(plan)
+	}
+	if err != nil || !in.set.yes {
+		if len(plan.Goes) > 0 {
+			in.next(strings.TrimSpace("zygos prune --yes " + strings.Join(in.args, " ")))
+		}
+		return err
+	}
+	l = in.follow(a)
+	removed, bytes, err := a.Prune(ctx, plan)
+	l.end()
+	if err != nil || len(plan.Goes) == 0 {
+		return err
+	}
+	if !in.json {
+		_, err = fmt.Fprintf(in.out, "Removed %s\n", counted(removed, "version"))
+	}
+	if n := len(plan.Goes) - removed; n > 0 {
+		in.note("%s stay: somebody came to need them just now", counted(n, "version"))
+	}
+	if !bytes {
 		in.note("another command uses this state: the artifacts' bytes go with the next 'zygos sweep' that is alone")
 	}
 	return err
 }
 
-// planPrune shows what goes, and returns it.
-func (in *invocation) planPrune(ctx context.Context, p *place) (goes []catalog.Verdict, err error) {
-	l := in.live()
-	l.show("", "judge the versions", 0, 0)
-	asked := func(image string) bool { return len(in.args) == 0 || slices.Contains(in.args, image) }
-	verdicts, err := p.verdicts(ctx, asked)
-	l.end()
-	if err != nil {
-		return nil, err
-	}
-	stays, others := []catalog.Verdict{}, []catalog.Verdict{}
-	goes = []catalog.Verdict{}
-	for _, v := range verdicts {
-		switch {
-		case len(v.Why) == 0:
-			goes = append(goes, v)
-		case asked(v.Image):
-			stays = append(stays, v)
-		default:
-			others = append(others, v)
-		}
-	}
-	freed := freedBy(goes, slices.Concat(stays, others))
-	if in.json {
-		return goes, in.writeJSON(map[string]any{"goes": goes, "stays": stays, "bytes": freed, "done": in.set.yes})
-	}
-	if err := in.writePrune(goes, stays, freed); err != nil {
-		return nil, err
-	}
-	if len(goes) > 0 && !in.set.yes {
-		in.next(strings.TrimSpace("zygos prune --yes " + strings.Join(in.args, " ")))
-	}
-	return goes, nil
-}
-
-// verdicts judges all versions.
-func (p *place) verdicts(ctx context.Context, asked func(image string) bool) ([]catalog.Verdict, error) {
-	roomy()
-	versions, err := p.catalog.Versions(ctx, "")
-	if err != nil {
-		return nil, err
-	}
-	placements, err := p.catalog.Placements(ctx, "", "", "")
-	if err != nil {
-		return nil, err
-	}
-	builds, err := p.catalog.Running(ctx)
-	if err != nil {
-		return nil, err
-	}
-	once, err := p.catalog.OnceTagged(ctx)
-	if err != nil {
-		return nil, err
-	}
-	running := slices.DeleteFunc(builds, func(b catalog.Build) bool { return !p.alive(&b) })
-	return catalog.Prunable(versions, placements, running, once, asked, func(image string) catalog.Retention {
-		if img, err := p.Image(image); err == nil && img.Retention != nil {
-			return catalog.Retention(*img.Retention)
-		}
-		return catalog.Retention(p.Org.Keep)
-	}), nil
-}
-
-// freedBy is how many bytes of artifacts go with versions, each counted once, none that another has.
-func freedBy(goes, stays []catalog.Verdict) (bytes int64) {
-	seen := map[string]bool{}
-	for _, v := range stays {
-		for _, a := range v.Artifacts {
-			seen[a.Digest] = true
-		}
-	}
-	for _, v := range goes {
-		for _, a := range v.Artifacts {
-			if !seen[a.Digest] {
-				bytes += a.Bytes
-			}
-			seen[a.Digest] = true
-		}
-	}
-	return bytes
-}
-
-func (in *invocation) writePrune(goes, stays []catalog.Verdict, freed int64) error {
+func (in *invocation) writePrune(p *app.Pruning) error {
 	var rows [][]string
 	var total int64 // of those that go
 	add := func(v *catalog.Verdict, state string) {
@@ -175,12 +89,12 @@ func (in *invocation) writePrune(goes, stays []catalog.Verdict, freed int64) err
 		}
 		rows = append(rows, []string{v.Image, v.Version.Version, age(v.Created), mib(bytes), state, dash(strings.Join(v.Why, "; "))})
 	}
-	for i := range goes {
-		add(&goes[i], "goes")
+	for i := range p.Goes {
+		add(&p.Goes[i], "goes")
 	}
 	if in.set.all {
-		for i := range stays {
-			add(&stays[i], "stays")
+		for i := range p.Stays {
+			add(&p.Stays[i], "stays")
 		}
 	}
 	if len(rows) > 0 {
@@ -189,11 +103,11 @@ func (in *invocation) writePrune(goes, stays []catalog.Verdict, freed int64) err
 		}
 	}
 	shared := ""
-	if freed < total {
+	if p.Bytes < total {
 		shared = " that no other version has"
 	}
-	_, err := fmt.Fprintf(in.out, "%s to remove, %s of artifacts%s; %s\n", counted(len(goes), "version"), mib(freed), shared, staying(len(stays)))
-	if !in.set.all && len(goes) == 0 {
+	_, err := fmt.Fprintf(in.out, "%s to remove, %s of artifacts%s; %s\n", counted(len(p.Goes), "version"), mib(p.Bytes), shared, staying(len(p.Stays)))
+	if !in.set.all && len(p.Goes) == 0 {
 		in.next("zygos prune --all   says why each stays")
 	}
 	return err
@@ -204,108 +118,4 @@ func staying(n int) string {
 		return "1 version stays"
 	}
 	return counted(n, "version") + " stay"
-}
-
-// alive says whether a build that is called running does.
-func (p *place) alive(b *catalog.Build) bool { return build.Runs(p.State, p.id, b) }
-
-// prune removes versions, and says how many. From the first step on nothing can come to need them; they
-// go first where hosts find them, last their rows, so that what an interruption leaves is still known
-// and goes next time.
-func (p *place) prune(ctx context.Context, e *build.Engine, l *live, verdicts []catalog.Verdict) (removed int, err error) {
-	var versions []catalog.Version
-	for _, v := range verdicts {
-		versions = append(versions, v.Version)
-	}
-	if _, err := p.copiesOf(ctx, versions); err != nil {
-		return 0, err
-	}
-	goes, err := p.catalog.Leave(ctx, versions, p.alive)
-	if err != nil {
-		return 0, err
-	}
-	copies, err := p.copiesOf(ctx, goes) // from now on there come no more
-	if err != nil {
-		return 0, err
-	}
-	gone, layers := map[string]bool{}, map[string]bool{}
-	for i := range goes {
-		gone[goes[i].Ref()] = true
-		for _, t := range goes[i].Trees {
-			for _, digest := range t.Layers {
-				layers[digest] = true
-			}
-		}
-	}
-	if err := p.leaveRegions(ctx, l, copies); err != nil {
-		return 0, fmt.Errorf("take versions out of their regions: %w", err)
-	}
-	l.show("", "remove layers", 0, 0)
-	err = e.Alone(ctx, func() error {
-		if err := p.store.Unlist(ctx, func(reference string) bool { return gone[strings.Replace(reference, ":", "@", 1)] }); err != nil {
-			return err
-		}
-		return e.Drop(ctx, func(digest string) bool { return layers[digest] }, func(ref string) bool { return gone[ref] })
-	})
-	if err != nil {
-		return 0, err
-	}
-	for _, v := range goes { // children first
-		if err := p.catalog.Forget(ctx, v.Image, v.Version); err != nil {
-			return removed, err
-		}
-		removed++
-	}
-	return removed, nil
-}
-
-// copiesOf lists where versions are placed. All of these places must be known: nothing is begun that
-// cannot be ended.
-func (p *place) copiesOf(ctx context.Context, versions []catalog.Version) (copies []catalog.Placement, err error) {
-	for i := range versions {
-		v := &versions[i]
-		placements, err := p.catalog.Placements(ctx, v.Image, v.Version, "")
-		if err != nil {
-			return nil, err
-		}
-		for _, pl := range placements {
-			if p.Org.Region(pl.Region) == nil {
-				return nil, fmt.Errorf("%s: region %s is no longer in zygos.toml, and holds a copy at %s; put it back, or remove the copy. Nothing was removed", v.Ref(), pl.Region, pl.Location)
-			}
-		}
-		copies = append(copies, placements...)
-	}
-	return copies, nil
-}
-
-// leaveRegions removes copies from all regions: the indexes stop naming them, the copies go, and only
-// then the rows that say where they are.
-func (p *place) leaveRegions(ctx context.Context, l *live, copies []catalog.Placement) error {
-	left := map[string][]*definition.Region{} // by image
-	for _, pl := range copies {
-		if r := p.Org.Region(pl.Region); !slices.Contains(left[pl.Image], r) {
-			left[pl.Image] = append(left[pl.Image], r)
-		}
-	}
-	tell := func() error {
-		for _, image := range slices.Sorted(maps.Keys(left)) {
-			if err := p.refresh(ctx, image, left[image]...); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	if err := tell(); err != nil {
-		return err
-	}
-	for i, pl := range copies {
-		l.show("", fmt.Sprintf("remove copies from regions, %d of %d", i+1, len(copies)), 0, 0)
-		if err := region.Open(p.Org.Region(pl.Region), p.Path).Remove(ctx, pl.Location); err != nil {
-			return err
-		}
-		if err := p.catalog.Unplace(ctx, pl.ID); err != nil {
-			return err
-		}
-	}
-	return tell() // somebody may have published meanwhile
 }

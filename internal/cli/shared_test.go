@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
 	"zygos/internal/catalog/catalogtest"
 
 	_ "github.com/jackc/pgx/v5/stdlib" // to make databases

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"zygos/internal/app"
 	"zygos/internal/catalog"
 )
 
@@ -16,72 +17,28 @@ var cmdShow = &command{
 	text: `REF is IMAGE for its newest version, IMAGE@2.3.1 for exactly one, IMAGE@2.3 for the newest
 of a series, or IMAGE@TAG.`,
 	example: "zygos show turbine-link\nzygos show turbine-link@stable",
-	run:     opened(lenient, runShow),
+	run:     opened(app.Lenient, runShow),
 }
 
-// account is all that is known of a version.
-type account struct {
-	*catalog.Version
-	Made       *catalog.Build        `json:"made"`
-	Children   []string              `json:"children"`
-	Placements []catalog.Placement   `json:"placements"`
-	Moves      []catalog.Move        `json:"tag_moves"`
-	Recalls    []catalog.EndedRecall `json:"ended_recalls"`
-}
-
-// account gathers what is known of a version.
-func (p *place) account(ctx context.Context, v *catalog.Version) (*account, error) {
-	a := &account{Version: v, Children: []string{}}
-	var err error
-	if a.Made, err = p.catalog.Build(ctx, v.Build); err != nil {
-		return nil, err
-	}
-	family, err := p.catalog.Family(ctx, v.Image, v.Version, 1)
-	if err != nil {
-		return nil, err
-	}
-	for _, r := range family {
-		if r.Depth == 1 {
-			a.Children = append(a.Children, r.Ref())
-		}
-	}
-	placements, err := p.catalog.Placements(ctx, v.Image, v.Version, "")
-	if err != nil {
-		return nil, err
-	}
-	moves, err := p.catalog.Moves(ctx, v.Image)
-	if err != nil {
-		return nil, err
-	}
-	ended, err := p.catalog.EndedRecalls(ctx, v.Image, v.Version)
-	a.Placements, a.Recalls = append([]catalog.Placement{}, placements...), append([]catalog.EndedRecall{}, ended...)
-	a.Moves = slices.DeleteFunc(append([]catalog.Move{}, moves...), func(m catalog.Move) bool { return m.Version != v.Version && m.Was != v.Version })
-	return a, err
-}
-
-func runShow(ctx context.Context, in *invocation, p *place) error {
-	v, err := p.look(ctx, in.args[0])
-	if err != nil {
-		return err
-	}
-	a, err := p.account(ctx, v)
+func runShow(ctx context.Context, in *invocation, a *app.App) error {
+	t, err := a.Show(ctx, in.args[0])
 	if err != nil {
 		return err
 	}
 	if in.json {
-		return in.writeJSON(a)
+		return in.writeJSON(t)
 	}
-	in.pairs(slices.Concat(in.origin(a), a.content(), a.whereabouts()))
-	if len(a.Placements) == 0 && p.publishes(v.Image) {
-		in.next("zygos publish " + v.Ref())
+	in.pairs(slices.Concat(in.origin(t), content(t), whereabouts(t)))
+	if len(t.Placements) == 0 && a.Publishes(t.Image) {
+		in.next("zygos publish " + t.Ref())
 	} else {
-		in.next("zygos manifest " + v.Ref())
+		in.next("zygos manifest " + t.Ref())
 	}
 	return nil
 }
 
 // origin says what a version is and where it is from.
-func (in *invocation) origin(a *account) [][2]string {
+func (in *invocation) origin(a *app.Account) [][2]string {
 	v, b := a.Version, a.Made
 	rows := [][2]string{{"version", in.paint(bold, v.Ref())}, {"tags", dash(strings.Join(v.Tags, ", "))},
 		{"base", fmt.Sprintf("%s@%s  %s", v.BaseName, v.BaseVersion, v.BaseDigest)}, {"created", when(v.Created) + ", " + age(v.Created) + " ago"}}
@@ -106,13 +63,13 @@ func (in *invocation) origin(a *account) [][2]string {
 }
 
 // content says what is in a version.
-func (a *account) content() (rows [][2]string) {
+func content(a *app.Account) (rows [][2]string) {
 	for _, name := range slices.Sorted(maps.Keys(a.Labels)) {
 		rows = append(rows, [2]string{"label", name + " = " + a.Labels[name]})
 	}
-	width := a.width()
+	width := widthOf(a)
 	for _, f := range a.Artifacts {
-		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-*s %10s  %s", width, shape(f.Variant, f.Format), mib(f.Bytes), f.Digest)})
+		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-*s %10s  %s", width, catalog.Shape(f.Variant, f.Format), mib(f.Bytes), f.Digest)})
 	}
 	for _, t := range a.Trees {
 		for _, name := range slices.Sorted(maps.Keys(t.Labels)) {
@@ -131,12 +88,12 @@ func (a *account) content() (rows [][2]string) {
 }
 
 // whereabouts says who is built on a version, where it is and what was done with it.
-func (a *account) whereabouts() (rows [][2]string) {
+func whereabouts(a *app.Account) (rows [][2]string) {
 	for _, child := range a.Children {
 		rows = append(rows, [2]string{"child", child})
 	}
 	for _, pl := range a.Placements {
-		rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", pl.Region, a.width(), shape(pl.Variant, pl.Format), pl.ID, when(pl.Verified))})
+		rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", pl.Region, widthOf(a), catalog.Shape(pl.Variant, pl.Format), pl.ID, when(pl.Verified))})
 	}
 	for _, m := range a.Moves {
 		was := "was unset"
@@ -156,9 +113,9 @@ func (a *account) whereabouts() (rows [][2]string) {
 }
 
 // width is that of the longest shape of an artifact.
-func (a *account) width() (width int) {
+func widthOf(a *app.Account) (width int) {
 	for _, f := range a.Artifacts {
-		width = max(width, len(shape(f.Variant, f.Format)))
+		width = max(width, len(catalog.Shape(f.Variant, f.Format)))
 	}
 	return width
 }

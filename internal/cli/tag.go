@@ -2,16 +2,12 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
-	"slices"
 	"strings"
-	"time"
 
+	"zygos/internal/app"
 	"zygos/internal/catalog"
-	"zygos/internal/definition"
-	"zygos/internal/region"
 )
 
 var cmdTag = &command{
@@ -28,161 +24,31 @@ Regions that hold the versions learn of the move in their index.`,
 		fs.BoolVar(&in.set.remove, "remove", false, "take the tags away")
 		fs.StringVar(&in.set.why, "why", "", "the reason, `TEXT`")
 	},
-	run: opened(lenient, runTag),
+	run: opened(app.Lenient, runTag),
 }
 
-// ruleError refuses a move of a tag.
-type ruleError struct{ text string }
-
-func (e *ruleError) Error() string { return e.text }
-
-func runTag(ctx context.Context, in *invocation, p *place) error {
+func runTag(ctx context.Context, in *invocation, a *app.App) error {
 	refs := 1
 	for refs < len(in.args) && strings.Contains(in.args[refs], "@") {
 		refs++
 	}
 	tags := in.args[refs:]
-	for _, tag := range tags {
-		if reason := definition.CheckTag(tag); reason != "" {
-			return wrongUse("%s", reason)
-		}
-	}
 	if len(tags) == 0 {
-		ref, err := definition.ParseRef(in.args[0])
-		if err != nil {
-			return wrongUse("%s", err)
-		}
 		if refs > 1 || in.set.back || in.set.remove {
 			return wrongUse("name the tags to move, after the versions: zygos tag %s TAG", strings.Join(in.args, " "))
 		}
-		return in.writeMoves(ctx, p, ref.Image)
+		return in.writeMoves(ctx, a)
 	}
-	if in.set.back && in.set.remove {
-		return wrongUse("--back and --remove together make no sense; choose one")
-	}
-	var moves []catalog.Move
-	for _, text := range in.args[:refs] {
-		list, err := p.movesOf(ctx, in, text, tags)
-		if err != nil {
-			return err
-		}
-		moves = append(moves, list...)
-	}
-	if err := p.catalog.MoveTags(ctx, moves, p.mayMove); err != nil {
+	moves, err := a.Tag(ctx, app.TagRequest{Refs: in.args[:refs], Tags: tags, Back: in.set.back, Remove: in.set.remove, Why: in.set.why})
+	if moves == nil {
 		return err
 	}
-	return in.moved(ctx, p, moves)
+	return in.moved(a, moves, err)
 }
 
-// movesOf plans the moves of one image's tags.
-func (p *place) movesOf(ctx context.Context, in *invocation, text string, tags []string) (list []catalog.Move, err error) {
-	ref, err := definition.ParseRef(text)
-	if err != nil {
-		return nil, wrongUse("%s", err)
-	}
-	var v *catalog.Version
-	if !in.set.back && !in.set.remove {
-		if v, err = p.resolve(ctx, text); err != nil {
-			return nil, err
-		}
-	}
-	history, err := p.catalog.Moves(ctx, ref.Image)
-	if err != nil {
-		return nil, err
-	}
-	for _, tag := range tags {
-		m := catalog.Move{Image: ref.Image, Tag: tag, Who: who(), Why: in.set.why, At: time.Now()}
-		i := slices.IndexFunc(history, func(h catalog.Move) bool { return h.Tag == tag })
-		to := v
-		switch {
-		case (in.set.back || in.set.remove) && (i < 0 || history[i].Version == "" && in.set.remove):
-			return nil, fmt.Errorf("%s has no tag %q; 'zygos tag %s' shows its tags", ref.Image, tag, ref.Image)
-		case in.set.remove:
-			list = append(list, m)
-			continue
-		case in.set.back && history[i].Was == "":
-			return nil, fmt.Errorf("%s@%s pointed at nothing before; --remove takes it away", ref.Image, tag)
-		case in.set.back:
-			if to, err = p.resolve(ctx, ref.Image+"@"+history[i].Was); err != nil {
-				return nil, err
-			}
-		}
-		m.Version = to.Version
-		list = append(list, m)
-	}
-	return list, nil
-}
-
-// mayMove checks a move against the rules of its tag, as c has it; all that is unmet is said at once.
-func (p *place) mayMove(ctx context.Context, c *catalog.Catalog, m *catalog.Move) error {
-	v, err := c.Resolve(ctx, definition.Ref{Image: m.Image, Selector: m.Version})
-	if err != nil {
-		return err
-	}
-	history, err := c.Moves(ctx, m.Image)
-	if err != nil {
-		return err
-	}
-	tag := m.Tag
-	var unmet []string
-	for _, need := range p.Org.TagNeeds(tag) {
-		kind, value, _ := strings.Cut(need, ":")
-		switch kind {
-		case "age":
-			least, _ := definition.ParseAge(value) // checked when it was read
-			if old := time.Since(v.Created); old < least {
-				unmet = append(unmet, fmt.Sprintf("%s: %s is %s old; wait %s", need, v.Ref(), age(v.Created), human(least-old)))
-			}
-		case "from":
-			if !slices.ContainsFunc(history, func(m catalog.Move) bool { return m.Tag == value && m.Version == v.Version }) {
-				unmet = append(unmet, fmt.Sprintf("%s: %s was never %s; zygos tag %s %s", need, v.Ref(), value, v.Ref(), value))
-			}
-		case "regions":
-			missing, err := p.missing(ctx, c, v)
-			if err != nil {
-				return err
-			}
-			if len(missing) > 0 {
-				unmet = append(unmet, fmt.Sprintf("%s: it is not complete in %s; zygos publish %s", need, strings.Join(missing, ", "), v.Ref()))
-			}
-		}
-	}
-	if len(unmet) == 0 {
-		return nil
-	}
-	return &ruleError{fmt.Sprintf("%s may not become %s: [tag.%s] in zygos.toml needs more\n  %s", v.Ref(), tag, tag, strings.Join(unmet, "\n  "))}
-}
-
-// missing lists the regions of an image that do not hold every artifact of a version that they take.
-func (p *place) missing(ctx context.Context, c *catalog.Catalog, v *catalog.Version) (list []string, err error) {
-	img, err := p.Image(v.Image)
-	if err != nil {
-		return nil, err
-	}
-	placements, err := c.Placements(ctx, v.Image, v.Version, "")
-	if err != nil {
-		return nil, err
-	}
-	for _, name := range img.Regions {
-		r := p.Org.Region(name)
-		for _, a := range v.Artifacts {
-			if r != nil && region.Takes(r, a.Format) && !slices.ContainsFunc(placements, func(pl catalog.Placement) bool {
-				return pl.Region == name && pl.Variant == a.Variant && pl.Format == a.Format
-			}) && !slices.Contains(list, name) {
-				list = append(list, name)
-			}
-		}
-	}
-	return list, nil
-}
-
-// moved says what moved, and tells the regions.
-func (in *invocation) moved(ctx context.Context, p *place, moves []catalog.Move) error {
-	var images []string
+// moved says what moved; failed is why the regions could not be told.
+func (in *invocation) moved(a *app.App, moves []catalog.Move, failed error) error {
 	for _, m := range moves {
-		if !slices.Contains(images, m.Image) {
-			images = append(images, m.Image)
-		}
 		text := fmt.Sprintf("%s@%s -> %s", m.Image, m.Tag, m.Version)
 		switch {
 		case m.Version == "":
@@ -201,13 +67,9 @@ func (in *invocation) moved(ctx context.Context, p *place, moves []catalog.Move)
 			return err
 		}
 	}
-	var failed error
-	for _, image := range images {
-		failed = errors.Join(failed, p.refresh(ctx, image))
-	}
 	if m := moves[0]; failed == nil && m.Version == "" {
 		in.next("zygos tag " + m.Image)
-	} else if failed == nil && p.publishes(m.Image) {
+	} else if failed == nil && a.Publishes(m.Image) {
 		in.next("zygos publish " + m.Image + "@" + m.Tag)
 	} else if failed == nil {
 		in.next("zygos show " + m.Image + "@" + m.Tag)
@@ -215,15 +77,10 @@ func (in *invocation) moved(ctx context.Context, p *place, moves []catalog.Move)
 	return failed
 }
 
-func (in *invocation) writeMoves(ctx context.Context, p *place, image string) error {
-	moves, err := p.catalog.Moves(ctx, image)
+func (in *invocation) writeMoves(ctx context.Context, a *app.App) error {
+	image, moves, err := a.TagMoves(ctx, in.args[0])
 	if err != nil {
 		return err
-	}
-	if len(moves) == 0 {
-		if _, err := p.resolve(ctx, image); err != nil {
-			return err
-		}
 	}
 	if in.json {
 		return in.writeJSON(append([]catalog.Move{}, moves...))

@@ -16,7 +16,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -174,6 +173,9 @@ type Options struct {
 	Set   map[string]string // values of inputs
 	// Look runs no commands: what inputs would get from them is taken as it was at the last build.
 	Look bool
+	// Epoch is what SOURCE_DATE_EPOCH says: no time in the image is later than so many seconds since 1970.
+	// "" leaves it to the base.
+	Epoch string
 }
 
 // Make plans a build of an image.
@@ -271,9 +273,11 @@ func (p *Plan) pin(ctx context.Context, org *definition.Organisation, img *defin
 		}
 		p.Base = Base{Name: ref.Image, Version: parent.Version, Image: true, Digest: "sha256:" + treesDigest(parent.Trees)}
 	}
-	if epoch, ok, err := SourceDateEpoch(); err != nil {
-		return err
-	} else if ok {
+	if p.EpochIsSet() {
+		epoch, err := strconv.ParseInt(p.options.Epoch, 10, 64)
+		if err != nil || epoch < 0 {
+			return fmt.Errorf("SOURCE_DATE_EPOCH is %q; set it to seconds since 1970, or unset it", p.options.Epoch)
+		}
 		parent.Epoch = epoch
 	}
 	for _, variant := range img.VariantNames() {
@@ -312,18 +316,8 @@ func treesDigest(trees map[string][]string) string {
 	return hashOf(digests)
 }
 
-// SourceDateEpoch is the time that the environment sets for reproducible builds, in seconds since 1970.
-func SourceDateEpoch() (epoch int64, set bool, err error) {
-	text := os.Getenv("SOURCE_DATE_EPOCH")
-	if text == "" {
-		return 0, false, nil
-	}
-	epoch, err = strconv.ParseInt(text, 10, 64)
-	if err != nil || epoch < 0 {
-		return 0, false, fmt.Errorf("SOURCE_DATE_EPOCH is %q; set it to seconds since 1970, or unset it", text)
-	}
-	return epoch, true, nil
-}
+// EpochIsSet says that the latest time in the image is given, and not the base's.
+func (p *Plan) EpochIsSet() bool { return p.options.Epoch != "" }
 
 // Digest is the hex SHA-256 of a content.
 func Digest(content []byte) string {
@@ -376,7 +370,7 @@ func (p *Plan) fingerprint(img *definition.Image) string {
 		Shapes          []Shape
 		Keep            []string
 		Labels          map[string]string
-	}{Engine, p.Base.Digest, os.Getenv("SOURCE_DATE_EPOCH"), img.Series, img.Version, shapes, p.Keep, p.Labels})
+	}{Engine, p.Base.Digest, p.options.Epoch, img.Series, img.Version, shapes, p.Keep, p.Labels})
 }
 
 // Key is the key of a stage that starts from the tree which the layers make.

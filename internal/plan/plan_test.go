@@ -29,6 +29,7 @@ type world struct {
 	base      *layer.Snapshot
 	parent    *plan.Parent
 	snapshots map[string]*layer.Snapshot
+	epoch     string
 }
 
 func (w *world) NextVersion(_ context.Context, _, series, version string) (string, error) {
@@ -76,7 +77,7 @@ func newWorld(t *testing.T) *world {
 }
 
 func (w *world) make(force bool) *plan.Plan {
-	p, err := plan.Make(w.t.Context(), w.root, w.org, w.img, w, plan.Options{Force: force})
+	p, err := plan.Make(w.t.Context(), w.root, w.org, w.img, w, plan.Options{Force: force, Epoch: w.epoch})
 	require.NoError(w.t, err)
 	return p
 }
@@ -170,7 +171,7 @@ func TestUnchangedDefinitionIsFoundUnchanged(t *testing.T) {
 		"seal":     func(w *world) { w.img.Keep = []string{"logs"} },
 		"series":   func(w *world) { w.img.Series = "2.4" },
 		"base":     func(w *world) { w.org.Bases[0].SHA256 = strings.Repeat("b", 64) },
-		"epoch":    func(*world) { t.Setenv("SOURCE_DATE_EPOCH", "5") },
+		"epoch":    func(w *world) { w.epoch = "5" },
 	} {
 		t.Run(name, func(t *testing.T) {
 			other := newWorld(t)
@@ -217,10 +218,9 @@ func TestImagesAsBaseArePinned(t *testing.T) {
 
 func TestSourceDateEpoch(t *testing.T) {
 	w := newWorld(t)
-	t.Setenv("SOURCE_DATE_EPOCH", "12345")
+	w.epoch = "12345"
 	require.Equal(t, int64(12345), w.make(false).Shapes[0].Epoch)
-	t.Setenv("SOURCE_DATE_EPOCH", "yesterday")
-	_, err := plan.Make(t.Context(), w.root, w.org, w.img, w, plan.Options{})
+	_, err := plan.Make(t.Context(), w.root, w.org, w.img, w, plan.Options{Epoch: "yesterday"})
 	require.ErrorContains(t, err, `SOURCE_DATE_EPOCH is "yesterday"`)
 }
 

@@ -10,13 +10,13 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/manifest"
+	"zygos/internal/state"
 )
 
 // Found says what came back, and what could not be read.
@@ -29,9 +29,9 @@ const by = "rebuilt" // who did what nobody remembers
 
 // Rebuild fills an empty catalog from the records in a state's folder, and from the indexes of regions,
 // named by their files.
-func Rebuild(ctx context.Context, into *catalog.Catalog, state string, indexes []string) (*Found, error) {
+func Rebuild(ctx context.Context, into *catalog.Catalog, from state.Dir, indexes []string) (*Found, error) {
 	f := &Found{}
-	records, err := f.records(state)
+	records, err := f.records(from)
 	if err != nil {
 		return nil, err
 	}
@@ -60,13 +60,13 @@ func (f *Found) skip(form string, args ...any) {
 }
 
 // records reads the records of builds that made a version, the oldest first.
-func (f *Found) records(state string) (list []*build.Record, err error) {
-	dirs, err := os.ReadDir(filepath.Join(state, "builds"))
+func (f *Found) records(from state.Dir) (list []*build.Record, err error) {
+	dirs, err := os.ReadDir(from.Builds())
 	if err != nil {
 		return nil, err
 	}
 	for _, dir := range dirs { // ids sort by time
-		r, err := build.ReadRecord(state, dir.Name())
+		r, err := build.ReadRecord(from, dir.Name())
 		switch {
 		case errors.Is(err, fs.ErrNotExist): // it made no version
 		case err != nil || r.Version == nil || r.Plan == nil:

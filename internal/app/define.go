@@ -1,0 +1,156 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"zygos/demo"
+	"zygos/internal/compare"
+	"zygos/internal/definition"
+	"zygos/internal/plan"
+	"zygos/internal/state"
+	"zygos/internal/supply"
+	"zygos/internal/workspace"
+)
+
+// Base is a base and how far it has come.
+type Base struct {
+	Name    string   `json:"name"`
+	Release string   `json:"release"`
+	State   string   `json:"state"`
+	From    string   `json:"from"`
+	Digest  string   `json:"digest"`
+	Used    []string `json:"used_by"`
+}
+
+// Bases lists bases, those named or all; with fetch, each is brought to hand and verified first.
+func (a *App) Bases(ctx context.Context, names []string, fetch bool) (list []Base, err error) {
+	for _, name := range names {
+		if a.Org.Base(name) == nil {
+			return nil, fmt.Errorf("no base %q in zygos.toml; 'zygos bases' lists them", name)
+		}
+	}
+	importer := supply.Importer(a.State, "", a.Progress)
+	for i := range a.Org.Bases {
+		b := &a.Org.Bases[i]
+		if len(names) > 0 && !slices.Contains(names, b.Name) {
+			continue
+		}
+		if fetch {
+			if err := supply.Fetch(ctx, a.State, b, a.Progress); err != nil {
+				return nil, err
+			}
+		}
+		line := Base{Name: b.Name, Release: b.Release, Digest: "sha256:" + b.SHA256, Used: []string{}}
+		line.State, line.From = importer.State(b)
+		for _, img := range a.Images {
+			if img.Base == b.Name {
+				line.Used = append(line.Used, img.Name)
+			}
+		}
+		list = append(list, line)
+	}
+	return list, nil
+}
+
+// Preview is the plan of an image, made without running or changing anything.
+func (a *App) Preview(ctx context.Context, image string, o plan.Options) (*plan.Plan, error) {
+	o.Look = true
+	return a.Plan(ctx, image, a.State.Look(), o)
+}
+
+// Against is what differs between an image's definition and the one that a version was built from; the
+// version's image if image is "".
+func (a *App) Against(ctx context.Context, ref, image string, o plan.Options) (*compare.Definitions, error) {
+	v, err := a.Look(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	if image == "" {
+		image = v.Image
+	}
+	now, err := a.Preview(ctx, image, o)
+	if err != nil {
+		return nil, err
+	}
+	return compare.DefinitionsOf(a.State, v, now)
+}
+
+// NewImage copies the definition of an image, and returns the file of the new one.
+func NewImage(w *workspace.Workspace, name, from string) (file string, err error) {
+	if !definition.IsName(name) {
+		return "", state.Ask("%q is no name for an image; use lower-case letters, digits, '-' and '.'", name)
+	}
+	other, err := w.Image(from)
+	if err != nil {
+		return "", err
+	}
+	text, err := os.ReadFile(w.Path(other.File))
+	if err != nil {
+		return "", err
+	}
+	file = "images/" + name + ".toml"
+	f, err := os.OpenFile(w.Path(file), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if errors.Is(err, os.ErrExist) {
+		return "", fmt.Errorf("%s exists already; choose another name or edit it", file)
+	}
+	if err != nil {
+		return "", err
+	}
+	_, err = f.Write(text)
+	if err = errors.Join(err, f.Close()); err != nil {
+		return "", errors.Join(err, os.Remove(f.Name()))
+	}
+	return file, nil
+}
+
+// NewWorkspace lays out a small workspace in a new folder.
+func NewWorkspace(dir string) error {
+	if err := lay(demo.Files, "starter", dir); err != nil {
+		return err
+	}
+	return lay(demo.Files, "workspace/bases", filepath.Join(dir, "bases"))
+}
+
+// NewDemo lays out the workspace of the worked example in a new folder.
+func NewDemo(dir string) error { return lay(demo.Files, "workspace", dir) }
+
+// lay writes an embedded folder into a new one, all or nothing.
+func lay(files fs.FS, from, to string) error {
+	if entries, err := os.ReadDir(to); err == nil && len(entries) > 0 {
+		return fmt.Errorf("%s is not empty; name a folder that is new", to)
+	}
+	_, before := os.Stat(to)
+	err := fs.WalkDir(files, from, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel(from, p)
+		if err != nil {
+			return err
+		}
+		target := filepath.Join(to, rel)
+		if d.IsDir() {
+			return os.MkdirAll(target, 0o755)
+		}
+		text, err := fs.ReadFile(files, p)
+		if err != nil {
+			return err
+		}
+		mode := os.FileMode(0o644)
+		if strings.HasSuffix(p, ".sh") {
+			mode = 0o755
+		}
+		return os.WriteFile(target, text, mode)
+	})
+	if err != nil && errors.Is(before, fs.ErrNotExist) {
+		err = errors.Join(err, os.RemoveAll(to))
+	}
+	return err
+}

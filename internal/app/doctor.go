@@ -1,0 +1,69 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"zygos/internal/build"
+	"zygos/internal/catalog"
+	"zygos/internal/host"
+	"zygos/internal/layer"
+	"zygos/internal/machine"
+	"zygos/internal/plain"
+	"zygos/internal/state"
+	"zygos/internal/workspace"
+)
+
+// Examine says what this host can do. elsewhere is a folder to try things in where there is no workspace.
+func Examine(ctx context.Context, at Where, by Caller, elsewhere string) []host.Finding {
+	ids, _ := machine.Inside()
+	list := []host.Finding{host.Kernel(), host.IDs(ids), host.Limits()}
+	dir := elsewhere
+	if w, err := workspace.Find(at.Workspace, at.State); err == nil {
+		_ = w.Load() // wrong definitions are lint's matter
+		dir = w.State
+		list = append(list, measure(w))
+		if err := w.MakeState(); err != nil {
+			return append(list, host.Finding{What: "state", State: "missing", Text: err.Error(), Do: "make the folder writable, or move it with --state DIR"})
+		}
+		list = append(list, examineCatalog(ctx, at, w, by))
+	}
+	return append(list, host.Disk(dir), host.Sandbox(ctx, ids, dir))
+}
+
+// measure tells what the state takes.
+func measure(w *workspace.Workspace) host.Finding {
+	at := state.Dir(w.State)
+	s := (&build.Engine{State: at, Layers: &layer.Store{Dir: at.Layers()}}).Measure()
+	f := host.Finding{What: "state", State: "ok", Text: fmt.Sprintf("%s: layers %s, artifacts %s, logs %s, failed builds %s, other %s",
+		plain.MiB(s.Total()), plain.MiB(s.Layers), plain.MiB(s.Store), plain.MiB(s.Builds), plain.MiB(s.Failed), plain.MiB(s.Other))}
+	if budget := w.Org.Budget; budget > 0 {
+		f.Text += "; budget " + plain.MiB(budget)
+		if s.Total() > budget {
+			f.State, f.Do = "over", "the budget in zygos.toml is passed, since versions need what is kept: raise it, or remove old versions"
+		}
+	}
+	return f
+}
+
+// examineCatalog opens the catalog and asks it something.
+func examineCatalog(ctx context.Context, at Where, w *workspace.Workspace, by Caller) host.Finding {
+	f := host.Finding{What: "catalog", State: "ok", Text: "in the state"}
+	began := time.Now()
+	a, err := Open(ctx, at, Lenient, by)
+	if a != nil {
+		defer a.Close()
+	}
+	if w.Org.Catalog.URL != "" {
+		f.Text = catalog.Plain(w.Org.Catalog.URL)
+	}
+	if err == nil {
+		_, err = a.Catalog.Running(ctx)
+	}
+	f.Text += ", answered in " + plain.Duration(time.Since(began))
+	if err != nil {
+		f.State, f.Text, f.Do = "missing", err.Error(), "look at [catalog] in zygos.toml"
+	}
+	return f
+}

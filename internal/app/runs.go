@@ -1,0 +1,181 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"zygos/internal/build"
+	"zygos/internal/catalog"
+	"zygos/internal/compare"
+	"zygos/internal/flock"
+	"zygos/internal/layer"
+	"zygos/internal/machine"
+	"zygos/internal/region"
+)
+
+// Sweep removes what dead runs left; all of it if no other process uses the state, which it says.
+func (a *App) Sweep(ctx context.Context, thorough bool) (list []build.Leftover, alone bool, err error) {
+	e := a.Engine()
+	alone, err = a.IfAlone(ctx, func() (err error) {
+		list, err = e.Sweep(ctx, true, thorough, func() (func(string) bool, error) { return a.needed(ctx) })
+		for i := range a.Org.Regions {
+			for _, name := range region.Sweep(&a.Org.Regions[i], a.Path) {
+				list = append(list, build.Leftover{What: "half-written file in a region", Name: name})
+			}
+		}
+		return err
+	})
+	if !alone && err == nil {
+		list, err = e.Sweep(ctx, false, false, nil)
+	}
+	return list, alone, err
+}
+
+// needed says which blobs of the store something speaks of, and unlists versions that are gone, for
+// instance since another machine pruned them.
+func (a *App) needed(ctx context.Context) (func(digest string) bool, error) {
+	refs, err := a.Catalog.Refs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Store.Unlist(ctx, func(reference string) bool { return !refs[strings.Replace(reference, ":", "@", 1)] }); err != nil {
+		return nil, err
+	}
+	known, err := a.Store.Named()
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Catalog.Digests(ctx, func(_, digest string) { known[digest] = true }); err != nil {
+		return nil, err
+	}
+	for _, b := range a.Org.Bases {
+		known["sha256:"+b.SHA256] = true
+	}
+	return func(digest string) bool { return known[digest] }, nil
+}
+
+const (
+	cancelPatience = 30 * time.Second
+	glance         = 20 * time.Millisecond // between two looks at what another process does
+)
+
+// Cancel stops a running build, and returns it when it has stopped.
+func (a *App) Cancel(ctx context.Context, word string) (*catalog.Build, error) {
+	b, err := a.FindBuild(ctx, word)
+	if err == nil {
+		err = compare.Elsewhere(a.State, b)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if !a.Dir.Alive(b.ID) {
+		return nil, fmt.Errorf("build %s does not run: it is %s; 'zygos builds' lists those that do", b.ID, b.State)
+	}
+	if err := build.Cancel(a.Dir, b.ID, a.Who); err != nil {
+		return nil, err
+	}
+	for began := time.Now(); a.Dir.Alive(b.ID); {
+		if time.Since(began) > cancelPatience {
+			return nil, fmt.Errorf("build %s was asked to stop and still runs after %s; 'zygos log %s' shows what it does", b.ID, cancelPatience, b.ID)
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(glance):
+		}
+	}
+	if b, err = a.FindBuild(ctx, b.ID); err == nil && b.State == catalog.Registered {
+		err = fmt.Errorf("build %s was done before it could stop: it registered %s@%s", b.ID, b.Image, b.Version)
+	}
+	return b, err
+}
+
+// Builds lists builds, newest first, at most so many, 0 for all; of all images if image is "". It says
+// how many there are in all.
+func (a *App) Builds(ctx context.Context, image string, most int) (list []catalog.Build, total int, err error) {
+	list, total, err = a.Catalog.Builds(ctx, image, most)
+	for i := range list {
+		a.Settle(&list[i])
+	}
+	if err == nil && total == 0 && image != "" {
+		_, err = a.Image(image)
+	}
+	return list, total, err
+}
+
+// Log calls take with each event of a build's log; with follow, until the build ends.
+func (a *App) Log(ctx context.Context, b *catalog.Build, follow bool, take func(build.Event) error) error {
+	if err := compare.Elsewhere(a.State, b); err != nil {
+		return err
+	}
+	return build.ReadLog(ctx, a.Dir, b.ID, follow, take)
+}
+
+// View finds the tree that a build's id or a reference means, after a stage or as it was captured.
+func (a *App) View(ctx context.Context, word, variant, stage string) (*build.View, error) {
+	id := word
+	if !strings.HasPrefix(word, "b-") {
+		v, err := a.Look(ctx, word)
+		if err != nil {
+			return nil, err
+		}
+		id = v.Build
+	}
+	view, err := compare.View(ctx, a.State, id, variant, stage)
+	if err != nil {
+		return nil, err
+	}
+	for _, digest := range view.Layers {
+		if !a.Layers.Has(digest) {
+			return nil, fmt.Errorf("what %s stands on is no longer kept; build it again to enter it", word)
+		}
+	}
+	return view, nil
+}
+
+// Enter runs a shell on a view, and returns its exit code. What it changes is thrown away.
+func (a *App) Enter(ctx context.Context, view *build.View, shell machine.Shell) (code int, err error) {
+	ids, _ := machine.Inside()
+	dir, hold, err := a.Engine().Hold(ctx, fmt.Sprintf("enter-%d", os.Getpid()), view.Layers)
+	if err != nil {
+		return 0, err
+	}
+	defer hold.Close()
+	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
+	m := machine.Stage{Name: "enter", Hostname: "zygos", Upper: filepath.Join(dir, "upper"), Scratch: filepath.Join(dir, "scratch"), Network: view.Network}
+	for _, digest := range view.Layers {
+		m.Layers = append(m.Layers, a.Layers.TreeDir(digest))
+	}
+	if view.Tree != "" {
+		lock, err := os.Open(filepath.Dir(filepath.Dir(view.Tree)))
+		if err != nil {
+			return 0, err
+		}
+		defer lock.Close() // and with it the lock
+		if err := flock.Share(ctx, lock); err != nil {
+			return 0, err
+		}
+		m.Layers = append(m.Layers, view.Tree)
+	}
+	tree, err := a.Layers.Stack(view.Layers)
+	if err == nil {
+		err = errors.Join(os.Mkdir(m.Upper, 0o755), os.Mkdir(m.Scratch, 0o755))
+	}
+	if err == nil {
+		files := layer.Files{Store: a.Layers, Layers: view.Layers}
+		err = (&layer.Upper{Folder: layer.Folder{Dir: m.Upper, Owners: a.Layers.Owners}, Lower: tree, Below: files.Path}).Prepare(ctx)
+	}
+	if err != nil {
+		return 0, err
+	}
+	for _, content := range view.Contents {
+		shell.Scripts = append(shell.Scripts, machine.Script{Content: content})
+	}
+	shell.User, shell.Dir, shell.Env = view.User, view.Dir, view.Env
+	return machine.Sandbox{IDs: ids}.Enter(ctx, m, shell)
+}

@@ -1,0 +1,283 @@
+package app
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"zygos/internal/catalog"
+	"zygos/internal/compare"
+	"zygos/internal/definition"
+	"zygos/internal/family"
+	"zygos/internal/publish"
+	"zygos/internal/rules"
+	"zygos/internal/state"
+)
+
+// Listed is what List finds.
+type Listed struct {
+	Versions []catalog.Version
+	// Builds are those begun since an image's newest version that made none: of each image those that run,
+	// and the last that does not. They are looked for where the query leaves out nothing.
+	Builds []catalog.Build
+	More   bool // there are more versions
+}
+
+// List lists versions.
+func (a *App) List(ctx context.Context, q catalog.Query) (l Listed, err error) {
+	if l.Versions, l.More, err = a.Catalog.List(ctx, q); err != nil {
+		return l, err
+	}
+	if !q.Everything() || q.Sort != "" || q.Skip > 0 {
+		return l, nil
+	}
+	all, err := a.Catalog.Unfinished(ctx, q.Image)
+	ended := "" // image of which one that ended is listed
+	for _, b := range all {
+		if a.Settle(&b); b.State != catalog.Running {
+			if b.Image == ended {
+				continue
+			}
+			ended = b.Image
+		}
+		l.Builds = append(l.Builds, b)
+	}
+	return l, err
+}
+
+// Why says of a query that found nothing how many versions fit it on other pages, and how many there are
+// of its image at all.
+func (a *App) Why(ctx context.Context, q catalog.Query) (fit, known int, err error) {
+	if fit, err = a.Catalog.Count(ctx, q); err != nil || fit > 0 {
+		return fit, 0, err
+	}
+	if known, err = a.Catalog.Count(ctx, catalog.Query{Image: q.Image}); err != nil || known > 0 || q.Image == "" {
+		return 0, known, err
+	}
+	_, err = a.Image(q.Image)
+	return 0, 0, err
+}
+
+// Account is all that is known of a version.
+type Account struct {
+	*catalog.Version
+	Made       *catalog.Build        `json:"made"`
+	Children   []string              `json:"children"`
+	Placements []catalog.Placement   `json:"placements"`
+	Moves      []catalog.Move        `json:"tag_moves"`
+	Recalls    []catalog.EndedRecall `json:"ended_recalls"`
+}
+
+// Show gathers what is known of a version.
+func (a *App) Show(ctx context.Context, ref string) (*Account, error) {
+	v, err := a.Look(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	t := &Account{Version: v, Children: []string{}}
+	if t.Made, err = a.Catalog.Build(ctx, v.Build); err != nil {
+		return nil, err
+	}
+	relatives, err := a.Catalog.Family(ctx, v.Image, v.Version, 1)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range relatives {
+		if r.Depth == 1 {
+			t.Children = append(t.Children, r.Ref())
+		}
+	}
+	placements, err := a.Catalog.Placements(ctx, v.Image, v.Version, "")
+	if err != nil {
+		return nil, err
+	}
+	moves, err := a.Catalog.Moves(ctx, v.Image)
+	if err != nil {
+		return nil, err
+	}
+	ended, err := a.Catalog.EndedRecalls(ctx, v.Image, v.Version)
+	t.Placements, t.Recalls = append([]catalog.Placement{}, placements...), append([]catalog.EndedRecall{}, ended...)
+	t.Moves = slices.DeleteFunc(append([]catalog.Move{}, moves...), func(m catalog.Move) bool { return m.Version != v.Version && m.Was != v.Version })
+	return t, err
+}
+
+// TagRequest moves tags of one or several images.
+type TagRequest struct {
+	Refs         []string // versions; with Back or Remove, images
+	Tags         []string
+	Back, Remove bool
+	Why          string
+}
+
+// Tag moves tags, all or none, and tells the regions. If these could not be told, the moves come with the
+// error.
+func (a *App) Tag(ctx context.Context, r TagRequest) (moves []catalog.Move, err error) {
+	for _, tag := range r.Tags {
+		if reason := definition.CheckTag(tag); reason != "" {
+			return nil, state.Ask("%s", reason)
+		}
+	}
+	if r.Back && r.Remove {
+		return nil, state.Ask("--back and --remove together make no sense; choose one")
+	}
+	for _, text := range r.Refs {
+		list, err := a.movesOf(ctx, r, text)
+		if err != nil {
+			return nil, err
+		}
+		moves = append(moves, list...)
+	}
+	if err := a.Catalog.MoveTags(ctx, moves, rules.Mover(a.State, rules.Table, time.Now)); err != nil {
+		return nil, err
+	}
+	var images []string
+	for _, m := range moves {
+		images = append(images, m.Image)
+	}
+	return moves, a.tell(ctx, images)
+}
+
+// movesOf plans the moves of one image's tags.
+func (a *App) movesOf(ctx context.Context, r TagRequest, text string) (list []catalog.Move, err error) {
+	ref, err := definition.ParseRef(text)
+	if err != nil {
+		return nil, state.Ask("%s", err)
+	}
+	var v *catalog.Version
+	if !r.Back && !r.Remove {
+		if v, err = a.Resolve(ctx, text); err != nil {
+			return nil, err
+		}
+	}
+	history, err := a.Catalog.Moves(ctx, ref.Image)
+	if err != nil {
+		return nil, err
+	}
+	for _, tag := range r.Tags {
+		m := catalog.Move{Image: ref.Image, Tag: tag, Who: a.Who, Why: r.Why, At: time.Now()}
+		i := slices.IndexFunc(history, func(h catalog.Move) bool { return h.Tag == tag })
+		to := v
+		switch {
+		case (r.Back || r.Remove) && (i < 0 || history[i].Version == "" && r.Remove):
+			return nil, &catalog.NotFoundError{What: ref.Image + " has no tag \"" + tag + "\"", Do: "'zygos tag " + ref.Image + "' shows its tags"}
+		case r.Remove:
+			list = append(list, m)
+			continue
+		case r.Back && history[i].Was == "":
+			return nil, &catalog.NotFoundError{What: ref.Image + "@" + tag + " pointed at nothing before", Do: "--remove takes it away"}
+		case r.Back:
+			if to, err = a.Resolve(ctx, ref.Image+"@"+history[i].Was); err != nil {
+				return nil, err
+			}
+		}
+		m.Version = to.Version
+		list = append(list, m)
+	}
+	return list, nil
+}
+
+// tell writes the indexes of the regions that hold versions of images.
+func (a *App) tell(ctx context.Context, images []string) (failed error) {
+	slices.Sort(images)
+	for _, image := range slices.Compact(images) {
+		if err := publish.Refresh(ctx, a.State, image); err != nil {
+			failed = err
+		}
+	}
+	return failed
+}
+
+// TagMoves lists the moves of an image's tags, newest first.
+func (a *App) TagMoves(ctx context.Context, text string) (image string, moves []catalog.Move, err error) {
+	ref, err := definition.ParseRef(text)
+	if err != nil {
+		return "", nil, state.Ask("%s", err)
+	}
+	moves, err = a.Catalog.Moves(ctx, ref.Image)
+	if err == nil && len(moves) == 0 {
+		_, err = a.Look(ctx, ref.Image)
+	}
+	return ref.Image, moves, err
+}
+
+// RecallRequest withdraws a version.
+type RecallRequest struct {
+	Ref, Why    string
+	Since       time.Time
+	Descendants bool
+}
+
+// Touches says what a recall would touch.
+func (a *App) Touches(ctx context.Context, r RecallRequest) (*catalog.Version, []family.Touched, error) {
+	v, err := a.Resolve(ctx, r.Ref)
+	if err != nil {
+		return nil, nil, err
+	}
+	list, err := family.Touches(ctx, a.State, v, r.Descendants)
+	return v, list, err
+}
+
+// Recall withdraws a version, and tells the regions. If these could not be told, the recall comes with
+// the error.
+func (a *App) Recall(ctx context.Context, v *catalog.Version, r RecallRequest, touched []family.Touched) (*catalog.Recall, error) {
+	recall := &catalog.Recall{Image: v.Image, Version: v.Version, Why: r.Why, Who: a.Who, At: time.Now(), Since: r.Since, Descendants: r.Descendants}
+	if err := a.Catalog.Recall(ctx, *recall); err != nil {
+		return nil, err
+	}
+	return recall, a.tell(ctx, imagesOf(touched))
+}
+
+func imagesOf(list []family.Touched) (images []string) {
+	for _, t := range list {
+		image, _, _ := strings.Cut(t.Ref, "@")
+		images = append(images, image)
+	}
+	return images
+}
+
+// Reinstate undoes the recall of a version, and returns what comes back.
+func (a *App) Reinstate(ctx context.Context, ref string) (*catalog.Version, []family.Touched, error) {
+	v, err := a.Look(ctx, ref)
+	if err != nil {
+		return nil, nil, err
+	}
+	list, err := family.Touches(ctx, a.State, v, true)
+	if err != nil {
+		return nil, nil, err
+	}
+	was, err := a.Catalog.Reinstate(ctx, v.Image, v.Version, a.Who, time.Now())
+	switch {
+	case err != nil:
+	case !was && v.Recall != nil:
+		err = &catalog.NotFoundError{What: v.Ref() + " is recalled through " + v.Recall.Image + "@" + v.Recall.Version, Do: "reinstate that one"}
+	case !was:
+		err = &catalog.NotFoundError{What: v.Ref() + " is not recalled", Do: "'zygos list' shows what is"}
+	default:
+		err = a.tell(ctx, imagesOf(list))
+	}
+	return v, list, err
+}
+
+// Lineage lists a version's family, ancestors first, at most depth generations away; 0 for all.
+func (a *App) Lineage(ctx context.Context, ref string, depth int) (*catalog.Version, []family.Member, error) {
+	v, err := a.Look(ctx, ref)
+	if err != nil {
+		return nil, nil, err
+	}
+	list, err := family.Lineage(ctx, a.State, v, depth)
+	return v, list, err
+}
+
+// Side is the tree that a reference or a build's id means, to be compared.
+func (a *App) Side(ctx context.Context, word, variant, stage string) (*compare.Side, error) {
+	id := word
+	if !strings.HasPrefix(word, "b-") {
+		v, err := a.Look(ctx, word)
+		if err != nil {
+			return nil, err
+		}
+		id, word = v.Build, v.Ref()
+	}
+	return compare.SideOf(ctx, a.State, id, word, variant, stage)
+}

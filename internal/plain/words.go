@@ -1,0 +1,64 @@
+package plain
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// MiB is a size for people.
+func MiB(n int64) string {
+	if n > 0 && n < 1<<20/20 {
+		return "<0.1 MiB"
+	}
+	return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+}
+
+// Duration is a duration for people.
+func Duration(d time.Duration) string {
+	switch {
+	case d < 10*time.Millisecond:
+		return fmt.Sprintf("%.1f ms", float64(d)/1e6)
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+// Age is how long ago something was.
+func Age(t time.Time) string {
+	d := max(0, time.Since(t))
+	if d < time.Minute {
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	}
+	if d < time.Hour {
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	}
+	return Duration(d)
+}
+
+// Time is a time in UTC, ISO 8601.
+func Time(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05Z") }
+
+// Digest is the head of a digest, enough to tell it apart.
+func Digest(digest string) string {
+	d := strings.TrimPrefix(digest, "sha256:")
+	return d[:min(12, len(d))]
+}
+
+// Counted is a number with its noun: "1 file", "2 files".
+func Counted(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	if strings.HasSuffix(noun, "y") {
+		return fmt.Sprintf("%d %sies", n, strings.TrimSuffix(noun, "y"))
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

@@ -1,0 +1,119 @@
+package publish
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+	"zygos/internal/flock"
+	"zygos/internal/manifest"
+	"zygos/internal/region"
+	"zygos/internal/state"
+	"zygos/internal/store"
+)
+
+// Manifest is that of a version, as the catalog has it.
+func Manifest(ctx context.Context, s *state.State, v *catalog.Version) (*manifest.Manifest, error) {
+	placements, err := s.Catalog.Placements(ctx, v.Image, v.Version, "")
+	if err != nil {
+		return nil, err
+	}
+	return manifest.For(v, placements), nil
+}
+
+// WriteManifest writes a version's manifest into the state, into each region that holds it, and
+// into those just tried, which may hold one that is out of date.
+func WriteManifest(ctx context.Context, s *state.State, v *catalog.Version, tried []*definition.Region) error {
+	m, err := Manifest(ctx, s, v)
+	if err != nil {
+		return err
+	}
+	text, err := manifest.Canonical(m)
+	if err != nil {
+		return err
+	}
+	own := s.Dir.Manifest(v.Image, v.Version)
+	if err := os.MkdirAll(filepath.Dir(own), 0o755); err != nil {
+		return err
+	}
+	if err := store.WriteFile(own, text); err != nil {
+		return err
+	}
+	var failed error
+	for i := range s.Org.Regions {
+		r := &s.Org.Regions[i]
+		if m.Regions[r.Name] == nil && !slices.Contains(tried, r) {
+			continue
+		}
+		if _, err := region.Open(r, s.Path).Document(ctx, filepath.Join(v.Image, v.Version, "manifest.json"), text); err != nil {
+			failed = errors.Join(failed, &IncompleteError{fmt.Sprintf("the manifest could not be written to %s: %v", r.Name, err)})
+		}
+	}
+	return failed
+}
+
+// Refresh writes the indexes of the regions that hold versions of an image, and of those just tried.
+func Refresh(ctx context.Context, s *state.State, image string, tried ...*definition.Region) error {
+	lock, err := os.OpenFile(s.Dir.RegionsLock(), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return err
+	}
+	defer lock.Close() // and with it the lock
+	if err := flock.Take(ctx, lock); err != nil {
+		return err
+	}
+	var failed error
+	for i := range s.Org.Regions {
+		r := &s.Org.Regions[i]
+		held, err := s.Catalog.Placements(ctx, image, "", r.Name)
+		if err != nil {
+			return err
+		}
+		if len(held) == 0 && !slices.Contains(tried, r) {
+			continue
+		}
+		if err := writeIndex(ctx, s, r); err != nil {
+			failed = errors.Join(failed, &IncompleteError{fmt.Sprintf("the index of %s could not be written: %v", r.Name, err)})
+		}
+	}
+	return failed
+}
+
+// writeIndex writes a region's index, and again while another machine changes what it says.
+func writeIndex(ctx context.Context, s *state.State, r *definition.Region) error {
+	text, err := index(ctx, s, r)
+	for err == nil {
+		written := text
+		if _, err = region.Open(r, s.Path).Document(ctx, "index.json", written); err != nil {
+			return err
+		}
+		if text, err = index(ctx, s, r); bytes.Equal(text, written) {
+			break
+		}
+	}
+	return err
+}
+
+// index is what the index of a region has to say; versions that prune removes are in it no more.
+func index(ctx context.Context, s *state.State, r *definition.Region) ([]byte, error) {
+	placements, err := s.Catalog.Placements(ctx, "", "", r.Name)
+	if err != nil {
+		return nil, err
+	}
+	placements = slices.DeleteFunc(placements, func(pl catalog.Placement) bool { return pl.Leaving })
+	tags, err := s.Catalog.Tags(ctx)
+	if err != nil {
+		return nil, err
+	}
+	recalled, err := s.Catalog.Recalled(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return manifest.Canonical(manifest.IndexOf(r.Name, placements, func(ref string) []string { return tags[ref] }, func(ref string) *catalog.Recall { return recalled[ref] }))
+}

@@ -1,0 +1,152 @@
+// Package publish places artifacts in regions, and writes the documents that tell what belongs there.
+package publish
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"zygos/internal/build"
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+	"zygos/internal/region"
+	"zygos/internal/state"
+	"zygos/internal/supply"
+)
+
+// IncompleteError says that some regions did not get what they should.
+type IncompleteError struct{ Text string }
+
+func (e *IncompleteError) Error() string { return e.Text }
+
+// Placed is what happened to one artifact in one region.
+type Placed struct {
+	Region   string        `json:"region"`
+	Variant  string        `json:"variant,omitempty"`
+	Format   string        `json:"format,omitempty"`
+	ID       string        `json:"id,omitempty"`
+	Location string        `json:"location,omitempty"`
+	Copied   bool          `json:"copied"`
+	Bytes    int64         `json:"bytes,omitempty"`
+	Took     time.Duration `json:"took_ns"`
+	Error    string        `json:"error,omitempty"`
+}
+
+// Regions lists the regions a version goes to: those named, or those of its image.
+func Regions(s *state.State, v *catalog.Version, names []string) ([]*definition.Region, error) {
+	if len(names) == 0 {
+		img, err := s.Image(v.Image)
+		if err != nil {
+			return nil, err
+		}
+		if names = img.Regions; len(names) == 0 {
+			return nil, fmt.Errorf("%s names no regions; add [publish] regions = […], or name one with --region", img.File)
+		}
+	}
+	var list []*definition.Region
+	for _, name := range names {
+		r := s.Org.Region(name)
+		if r == nil {
+			return nil, state.Ask("region %q is not in zygos.toml; regions are %s", name, strings.Join(s.Org.RegionNames(), ", "))
+		}
+		list = append(list, r)
+	}
+	return list, nil
+}
+
+// Publication places a version.
+type Publication struct {
+	*state.State
+	Version *catalog.Version
+	Regions []*definition.Region
+	// Progress is told how many bytes of how many are there, Each what happened to an artifact.
+	Progress func(done, total int64)
+	Each     func(Placed)
+}
+
+// mostAtOnce is how many regions are served at once.
+const mostAtOnce = 4
+
+// Place brings the artifacts to all regions at once. An error of one is in what happened there.
+func (p *Publication) Place(ctx context.Context) []Placed {
+	var mu sync.Mutex
+	var list []Placed
+	var done, total int64
+	for _, r := range p.Regions {
+		for _, a := range p.Version.Artifacts {
+			if region.Takes(r, a.Format) {
+				total += a.Bytes
+			}
+		}
+	}
+	told := func(n int64) {
+		mu.Lock()
+		defer mu.Unlock()
+		done += n
+		p.Progress(done, total)
+	}
+	var group errgroup.Group
+	group.SetLimit(mostAtOnce)
+	for _, r := range p.Regions {
+		group.Go(func() error {
+			for _, result := range p.in(ctx, r, told) {
+				mu.Lock()
+				list = append(list, result)
+				mu.Unlock()
+				p.Each(result)
+			}
+			return nil
+		})
+	}
+	_ = group.Wait() // errors are in the results
+	slices.SortFunc(list, func(a, b Placed) int {
+		return strings.Compare(a.Region+a.Variant+a.Format, b.Region+b.Variant+b.Format)
+	})
+	return list
+}
+
+// in places the artifacts in one region.
+func (p *Publication) in(ctx context.Context, r *definition.Region, told func(int64)) []Placed {
+	v := p.Version
+	target := region.Open(r, p.Path)
+	var list []Placed
+	for _, a := range v.Artifacts {
+		if !region.Takes(r, a.Format) {
+			continue
+		}
+		began := time.Now()
+		result := Placed{Region: r.Name, Variant: a.Variant, Format: a.Format, Bytes: a.Bytes}
+		source, err := supply.Artifact(ctx, p.State, v, a)
+		item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Variant: a.Variant, Format: a.Format, Digest: a.Digest, Bytes: a.Bytes,
+			Source: source, Name: build.FileName(v.Image, v.Version, a)}
+		var placed region.Placed
+		if err == nil {
+			placed, err = target.Place(ctx, item, told)
+		}
+		if errors.Is(err, region.ErrAbsent) && ctx.Err() == nil {
+			// What an earlier publication placed is not there as it was; no manifest names it from now on.
+			err = errors.Join(err, p.Catalog.Unplace(ctx, region.ID(r.Name, item)))
+		} else if err == nil {
+			err = p.Catalog.Place(ctx, catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: r.Name, Variant: a.Variant, Format: a.Format,
+				Artifact: a.Digest, Location: placed.Location, Verified: time.Now()})
+			if leaving := (*catalog.LeavingError)(nil); errors.As(err, &leaving) { // prune began meanwhile, and does not know of this copy
+				err = errors.Join(err, target.Remove(ctx, placed.Location))
+			}
+		}
+		result.ID, result.Location, result.Copied, result.Took = placed.ID, placed.Location, placed.Copied, time.Since(began)
+		if err != nil {
+			result.ID, result.Location, result.Error = "", "", err.Error()
+		}
+		list = append(list, result)
+	}
+	if len(list) == 0 {
+		list = append(list, Placed{Region: r.Name, Error: fmt.Sprintf("takes only %s, and %s has no such artifact", strings.Join(r.Formats, ", "), v.Ref())})
+	}
+	return list
+}

@@ -1,0 +1,164 @@
+// Package retention says which versions may go and why the others stay, and removes those that go.
+package retention
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"zygos/internal/build"
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+	"zygos/internal/publish"
+	"zygos/internal/region"
+	"zygos/internal/state"
+)
+
+// Verdicts judges all versions; of images that are not asked for all stay.
+func Verdicts(ctx context.Context, s *state.State, asked func(image string) bool) ([]catalog.Verdict, error) {
+	versions, err := s.Catalog.Versions(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	placements, err := s.Catalog.Placements(ctx, "", "", "")
+	if err != nil {
+		return nil, err
+	}
+	builds, err := s.Catalog.Running(ctx)
+	if err != nil {
+		return nil, err
+	}
+	once, err := s.Catalog.OnceTagged(ctx)
+	if err != nil {
+		return nil, err
+	}
+	running := slices.DeleteFunc(builds, func(b catalog.Build) bool { return !s.Runs(&b) })
+	return catalog.Prunable(versions, placements, running, once, asked, func(image string) catalog.Retention {
+		if img, err := s.Image(image); err == nil && img.Retention != nil {
+			return catalog.Retention(*img.Retention)
+		}
+		return catalog.Retention(s.Org.Keep)
+	}), nil
+}
+
+// Freed is how many bytes of artifacts go with versions, each counted once, none that another has.
+func Freed(goes, stays []catalog.Verdict) (bytes int64) {
+	seen := map[string]bool{}
+	for _, v := range stays {
+		for _, a := range v.Artifacts {
+			seen[a.Digest] = true
+		}
+	}
+	for _, v := range goes {
+		for _, a := range v.Artifacts {
+			if !seen[a.Digest] {
+				bytes += a.Bytes
+			}
+			seen[a.Digest] = true
+		}
+	}
+	return bytes
+}
+
+// Remove removes versions, and says how many; tell is told in words what it does. From the first step on
+// nothing can come to need them; they go first where hosts find them, last their rows, so that what an
+// interruption leaves is still known and goes next time. Their bytes are the next sweep's.
+func Remove(ctx context.Context, s *state.State, e *build.Engine, verdicts []catalog.Verdict, tell func(doing string)) (removed int, err error) {
+	var versions []catalog.Version
+	for _, v := range verdicts {
+		versions = append(versions, v.Version)
+	}
+	if _, err := copies(ctx, s, versions); err != nil {
+		return 0, err
+	}
+	goes, err := s.Catalog.Leave(ctx, versions, s.Runs)
+	if err != nil {
+		return 0, err
+	}
+	placed, err := copies(ctx, s, goes) // from now on there come no more
+	if err != nil {
+		return 0, err
+	}
+	gone, layers := map[string]bool{}, map[string]bool{}
+	for i := range goes {
+		gone[goes[i].Ref()] = true
+		for _, t := range goes[i].Trees {
+			for _, digest := range t.Layers {
+				layers[digest] = true
+			}
+		}
+	}
+	if err := leaveRegions(ctx, s, placed, tell); err != nil {
+		return 0, fmt.Errorf("take versions out of their regions: %w", err)
+	}
+	tell("remove layers")
+	err = e.Alone(ctx, func() error {
+		if err := s.Store.Unlist(ctx, func(reference string) bool { return gone[strings.Replace(reference, ":", "@", 1)] }); err != nil {
+			return err
+		}
+		return e.Drop(ctx, func(digest string) bool { return layers[digest] }, func(ref string) bool { return gone[ref] })
+	})
+	if err != nil {
+		return 0, err
+	}
+	for _, v := range goes { // children first
+		if err := s.Catalog.Forget(ctx, v.Image, v.Version); err != nil {
+			return removed, err
+		}
+		removed++
+	}
+	return removed, nil
+}
+
+// copies lists where versions are placed. All of these places must be known: nothing is begun that
+// cannot be ended.
+func copies(ctx context.Context, s *state.State, versions []catalog.Version) (list []catalog.Placement, err error) {
+	for i := range versions {
+		v := &versions[i]
+		placements, err := s.Catalog.Placements(ctx, v.Image, v.Version, "")
+		if err != nil {
+			return nil, err
+		}
+		for _, pl := range placements {
+			if s.Org.Region(pl.Region) == nil {
+				return nil, fmt.Errorf("%s: region %s is no longer in zygos.toml, and holds a copy at %s; put it back, or remove the copy. Nothing was removed", v.Ref(), pl.Region, pl.Location)
+			}
+		}
+		list = append(list, placements...)
+	}
+	return list, nil
+}
+
+// leaveRegions removes copies from all regions: the indexes stop naming them, the copies go, and only
+// then the rows that say where they are.
+func leaveRegions(ctx context.Context, s *state.State, placed []catalog.Placement, tell func(doing string)) error {
+	left := map[string][]*definition.Region{} // by image
+	for _, pl := range placed {
+		if r := s.Org.Region(pl.Region); !slices.Contains(left[pl.Image], r) {
+			left[pl.Image] = append(left[pl.Image], r)
+		}
+	}
+	refresh := func() error {
+		for _, image := range slices.Sorted(maps.Keys(left)) {
+			if err := publish.Refresh(ctx, s, image, left[image]...); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if err := refresh(); err != nil {
+		return err
+	}
+	for i, pl := range placed {
+		tell(fmt.Sprintf("remove copies from regions, %d of %d", i+1, len(placed)))
+		if err := region.Open(s.Org.Region(pl.Region), s.Path).Remove(ctx, pl.Location); err != nil {
+			return err
+		}
+		if err := s.Catalog.Unplace(ctx, pl.ID); err != nil {
+			return err
+		}
+	}
+	return refresh() // somebody may have published meanwhile
+}

@@ -1,0 +1,119 @@
+// Package rules says what must hold before a tag may point at a version.
+package rules
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+	"zygos/internal/plain"
+	"zygos/internal/region"
+	"zygos/internal/state"
+)
+
+// Error refuses what a rule forbids.
+type Error struct{ Text string }
+
+func (e *Error) Error() string { return e.Text }
+
+// Case is a version that a tag is to point at, as the catalog has it at that moment.
+type Case struct {
+	State   *state.State
+	Catalog *catalog.Catalog
+	Version *catalog.Version
+	Tag     string
+	History []catalog.Move // of the image's tags, newest first
+	Now     time.Time
+}
+
+// Rule says what of a need is unmet, and how to meet it; "" if nothing is. value is what follows the
+// rule's name.
+type Rule func(ctx context.Context, c *Case, value string) (unmet string, err error)
+
+// Table has the rules by the names that definitions use: see definition.TagNeeds.
+var Table = map[string]Rule{"age": age, "from": from, "regions": regions}
+
+// Mover judges moves of tags, for catalog.MoveTags, by a table of rules.
+func Mover(s *state.State, table map[string]Rule, now func() time.Time) func(context.Context, *catalog.Catalog, *catalog.Move) error {
+	return func(ctx context.Context, c *catalog.Catalog, m *catalog.Move) error {
+		v, err := c.Resolve(ctx, definition.Ref{Image: m.Image, Selector: m.Version})
+		if err != nil {
+			return err
+		}
+		history, err := c.Moves(ctx, m.Image)
+		if err != nil {
+			return err
+		}
+		return judge(ctx, &Case{s, c, v, m.Tag, history, now()}, table)
+	}
+}
+
+// judge tells all that is unmet at once.
+func judge(ctx context.Context, c *Case, table map[string]Rule) error {
+	var list []string
+	for _, need := range c.State.Org.TagNeeds(c.Tag) {
+		kind, value, _ := strings.Cut(need, ":")
+		rule := table[kind]
+		if rule == nil {
+			continue // lint refuses it
+		}
+		unmet, err := rule(ctx, c, value)
+		if err != nil {
+			return err
+		}
+		if unmet != "" {
+			list = append(list, need+": "+unmet)
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	return &Error{fmt.Sprintf("%s may not become %s: [tag.%s] in zygos.toml needs more\n  %s", c.Version.Ref(), c.Tag, c.Tag, strings.Join(list, "\n  "))}
+}
+
+func age(_ context.Context, c *Case, value string) (string, error) {
+	least, err := definition.ParseAge(value)
+	if old := c.Now.Sub(c.Version.Created); err == nil && old < least {
+		return fmt.Sprintf("%s is %s old; wait %s", c.Version.Ref(), plain.Age(c.Version.Created), plain.Duration(least-old)), nil
+	}
+	return "", err
+}
+
+func from(_ context.Context, c *Case, value string) (string, error) {
+	if slices.ContainsFunc(c.History, func(m catalog.Move) bool { return m.Tag == value && m.Version == c.Version.Version }) {
+		return "", nil
+	}
+	return fmt.Sprintf("%s was never %s; zygos tag %s %s", c.Version.Ref(), value, c.Version.Ref(), value), nil
+}
+
+// regions are met if each region of the image holds every artifact of the version that it takes.
+func regions(ctx context.Context, c *Case, _ string) (string, error) {
+	v := c.Version
+	img, err := c.State.Image(v.Image)
+	if err != nil {
+		return "", err
+	}
+	placements, err := c.Catalog.Placements(ctx, v.Image, v.Version, "")
+	if err != nil {
+		return "", err
+	}
+	var missing []string
+	for _, name := range img.Regions {
+		r := c.State.Org.Region(name)
+		for _, a := range v.Artifacts {
+			if r != nil && region.Takes(r, a.Format) && !slices.ContainsFunc(placements, func(pl catalog.Placement) bool {
+				return pl.Region == name && pl.Variant == a.Variant && pl.Format == a.Format
+			}) && !slices.Contains(missing, name) {
+				missing = append(missing, name)
+			}
+		}
+	}
+	if len(missing) == 0 {
+		return "", nil
+	}
+	return fmt.Sprintf("it is not complete in %s; zygos publish %s", strings.Join(missing, ", "), v.Ref()), nil
+}

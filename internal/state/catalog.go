@@ -1,0 +1,154 @@
+package state
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+	"zygos/internal/secret"
+	"zygos/internal/store"
+)
+
+// StrangerError says that a state belongs to another catalog than the one that zygos.toml names.
+type StrangerError struct{ State, Had, Now string }
+
+func (e *StrangerError) Error() string {
+	move := "zygos import " + e.Had
+	if catalog.IsAddress(e.Had) {
+		move = "name it in [catalog] again, 'zygos export > FILE', take it out, 'zygos import FILE'"
+	}
+	return fmt.Sprintf("the state %s belongs to the catalog %s, and zygos.toml leads to %s. To move the catalog there: %s. "+
+		"To leave this state as it is and begin another: --state DIR", e.State, e.Had, e.Now, move)
+}
+
+// openCatalog opens the catalog that zygos.toml names, or the state's own.
+func (s *State) openCatalog(ctx context.Context, problems definition.Problems) error {
+	id, err := store.First(s.Dir.identity(), []byte(rand.Text()))
+	if err != nil {
+		return err
+	}
+	s.ID = string(id)
+	where, password, named := s.Dir.CatalogFile(), "", s.Org.Catalog
+	if named.URL != "" {
+		where = named.URL
+	}
+	if named.Credentials != "" {
+		var set bool
+		if password, set, err = secret.Read(ctx, named.Credentials, s.Root); err != nil || !set {
+			return fmt.Errorf("%s: the credentials of [catalog], %s, give no password: %w", named.Pos, named.Credentials, cmp.Or(err, errors.New("it is not set")))
+		}
+	}
+	if named.URL == "" {
+		if err := s.lost(); err != nil {
+			return err
+		}
+	}
+	if s.Frozen && named.URL == "" {
+		s.Catalog, err = catalog.Look(ctx, where)
+	} else {
+		s.Catalog, err = catalog.Open(ctx, where, password)
+	}
+	if broken := (*catalog.BrokenError)(nil); errors.As(err, &broken) {
+		return &LostError{where, broken.Error()}
+	}
+	if err != nil {
+		if named.URL != "" {
+			err = fmt.Errorf("%s: %w", named.Pos, err)
+		}
+		return err
+	}
+	err = s.checkCatalog(ctx, catalog.Plain(where))
+	var stranger *StrangerError
+	if errors.As(err, &stranger) && problems != nil {
+		err = problems // what zygos.toml says of the catalog may not have been understood
+	}
+	return err
+}
+
+// LostError says that the state's own catalog is gone or damaged, and how to get it back.
+type LostError struct{ File, What string }
+
+func (e *LostError) Error() string {
+	builds := Dir(filepath.Dir(e.File)).Builds()
+	return fmt.Sprintf("the catalog %s cannot be used: %s. The versions are not lost with it. Put a copy of the file in its place, or read an exported catalog with "+
+		"'zygos import FILE'; without either, 'zygos import %s' makes it anew from the records of builds and the indexes of regions", e.File, e.What, builds)
+}
+
+// lost says what is wrong with the file of a catalog that this state has had, before anything opens it
+// and begins a new one.
+func (s *State) lost() error {
+	text, err := os.ReadFile(s.Dir.CatalogID())
+	if _, at, _ := strings.Cut(string(text), " "); err != nil || catalog.IsAddress(at) {
+		return nil
+	}
+	file := s.Dir.CatalogFile()
+	head := make([]byte, len(DatabaseMagic))
+	f, err := os.Open(file)
+	if errors.Is(err, os.ErrNotExist) {
+		return &LostError{file, "it is not there"}
+	} else if err != nil {
+		return err
+	}
+	defer f.Close()
+	switch n, _ := io.ReadFull(f, head); {
+	case n == 0:
+		return &LostError{file, "it is empty"}
+	case string(head) != DatabaseMagic:
+		return &LostError{file, "it is no database"}
+	}
+	return nil
+}
+
+// DatabaseMagic begins the file of a catalog (SQLite, "Database File Format", 1.3).
+const DatabaseMagic = "SQLite format 3"
+
+// checkCatalog makes sure that the state goes with the catalog: what no version in the catalog
+// speaks of would be swept.
+func (s *State) checkCatalog(ctx context.Context, where string) error {
+	name := s.Dir.CatalogID()
+	if _, err := os.Stat(name); errors.Is(err, os.ErrNotExist) && catalog.IsAddress(where) {
+		if _, err := os.Stat(s.Dir.CatalogFile()); err == nil { // the state has versions of its own
+			own, err := catalog.Open(ctx, s.Dir.CatalogFile(), "")
+			if err != nil {
+				return err
+			}
+			id, err := own.ID(ctx)
+			own.Close()
+			if err != nil {
+				return err
+			}
+			if _, err := store.First(name, []byte(id+" "+s.Dir.CatalogFile())); err != nil {
+				return err
+			}
+		}
+	}
+	id, err := s.Catalog.ID(ctx)
+	if err != nil {
+		return err
+	}
+	text, err := store.First(name, []byte(id+" "+where))
+	if err != nil {
+		return err
+	}
+	had, at, _ := strings.Cut(string(text), " ")
+	if had != id || catalog.IsAddress(at) != catalog.IsAddress(where) { // in one of both places is an old copy
+		return &StrangerError{string(s.Dir), at, where}
+	}
+	return nil
+}
+
+// Where is the catalog that the state uses, without what nobody needs to read.
+func (s *State) Where() string {
+	if s.Org.Catalog.URL != "" {
+		return catalog.Plain(s.Org.Catalog.URL)
+	}
+	return s.Dir.CatalogFile()
+}

@@ -1,0 +1,95 @@
+// Package state is an opened state of a workspace: where everything in its folder lies, who it is, which
+// catalog it belongs to, and what plans need to know of it. It builds and changes nothing by itself.
+package state
+
+import (
+	"path/filepath"
+
+	"zygos/internal/definition"
+)
+
+// Dir is a state's folder. All paths in it are told here.
+type Dir string
+
+// In is a path in the folder.
+func (d Dir) In(names ...string) string {
+	return filepath.Join(append([]string{string(d)}, names...)...)
+}
+
+// Find lists what matches a pattern in the folder.
+func (d Dir) Find(pattern string) []string {
+	found, _ := filepath.Glob(filepath.Join(definition.EscapeGlob(string(d)), pattern)) // the pattern's form is known
+	return found
+}
+
+// Build is a file of a build that is kept: its log, its record, what was brought out.
+func (d Dir) Build(id, name string) string { return d.In("builds", id, name) }
+
+// Builds is the folder of all builds.
+func (d Dir) Builds() string { return d.In("builds") }
+
+// Run is the folder for what is unfinished of a run; whoever holds RunLock in it is alive.
+func (d Dir) Run(id string) string { return d.In("run", id) }
+
+// RunLock is held by a run as long as it lives.
+func (d Dir) RunLock(id string) string { return d.In("run", id, "lock") }
+
+// Lock is a lock file.
+func (d Dir) Lock(name string) string { return d.In("locks", name) }
+
+// Locks that all share.
+const (
+	UseLock   = ".use" // shared by every process that uses the state
+	BeginLock = ".run" // taken while a run begins, and while what others may need is thrown away
+)
+
+// Layers is the folder of layers and snapshots.
+func (d Dir) Layers() string { return d.In("layers") }
+
+// Store is the folder of artifacts.
+func (d Dir) Store() string { return d.In("store") }
+
+// Text is a file as a build saw it.
+func (d Dir) Text(digest string) string { return d.In("texts", filepath.Base(digest)) }
+
+// Traces is how the stages of a variant last ran.
+func (d Dir) Traces(image, variant string) string {
+	return d.In("traces", image, ShapeName(variant)+".json")
+}
+
+// Capture is what an artifact of a tree came to.
+func (d Dir) Capture(key string) string { return d.In("captures", key+".json") }
+
+// Failed is the tree that a build left when it failed.
+func (d Dir) Failed(id, variant string) string { return d.In("failed", id, ShapeName(variant)) }
+
+// Manifest is that of a version.
+func (d Dir) Manifest(image, version string) string {
+	return d.In("manifests", image, version+".json")
+}
+
+// Downloads is the folder of unfinished downloads.
+func (d Dir) Downloads() string { return d.In("downloads") }
+
+// RegionsLock is held by who writes indexes of regions.
+func (d Dir) RegionsLock() string { return d.In("regions.lock") }
+
+// IDs says which user and group ids the trees use.
+func (d Dir) IDs() string { return d.In("ids.json") }
+
+// CatalogFile is the state's own catalog.
+func (d Dir) CatalogFile() string { return d.In("catalog.db") }
+
+// CatalogID says which catalog the state belongs to.
+func (d Dir) CatalogID() string { return d.In("catalog-id") }
+
+func (d Dir) identity() string  { return d.In("state-id") }
+func (d Dir) secretKey() string { return d.In("secret-key") }
+
+// ShapeName is a variant as the name of a folder or file.
+func ShapeName(variant string) string {
+	if variant == "" {
+		return "_" // no variant is named so
+	}
+	return variant
+}

@@ -68,7 +68,7 @@ func (a *App) Regions(ctx context.Context) ([]Region, error) {
 }
 
 // LocateRequest asks for one artifact of a version in a region.
-type LocateRequest struct{ Ref, Region, Format, Variant string }
+type LocateRequest struct{ Ref, Region, Variant, Name, Format string }
 
 // ManyError says that a request fits several artifacts of a version in a region.
 type ManyError struct {
@@ -77,7 +77,7 @@ type ManyError struct {
 }
 
 func (e *ManyError) Error() string {
-	return fmt.Sprintf("%s holds %s as %s; choose one with --format or --variant", e.Region, e.Ref, strings.Join(e.Shapes, ", "))
+	return fmt.Sprintf("%s holds %s as %s; choose one with --variant, --name or --format", e.Region, e.Ref, strings.Join(e.Shapes, ", "))
 }
 
 // Locate finds where one artifact of a usable version lies in a region.
@@ -95,10 +95,10 @@ func (a *App) Locate(ctx context.Context, r LocateRequest) (*catalog.Version, *c
 	}
 	var shapes []string
 	for _, pl := range list {
-		shapes = append(shapes, catalog.Shape(pl.Variant, pl.Format))
+		shapes = append(shapes, pl.Key().String())
 	}
 	list = slices.DeleteFunc(list, func(pl catalog.Placement) bool {
-		return (r.Format != "" && pl.Format != r.Format) || (r.Variant != "" && pl.Variant != r.Variant)
+		return (r.Format != "" && pl.Format != r.Format) || (r.Variant != "" && pl.Variant != r.Variant) || (r.Name != "" && pl.Name != r.Name)
 	})
 	names := a.Org.RegionNames()
 	switch {
@@ -107,7 +107,7 @@ func (a *App) Locate(ctx context.Context, r LocateRequest) (*catalog.Version, *c
 	case len(list) > 1:
 		err = &ManyError{v.Ref(), r.Region, shapes}
 	case len(shapes) > 0:
-		err = fmt.Errorf("%s holds %s as %s, not as %s", r.Region, v.Ref(), strings.Join(shapes, ", "), strings.TrimSpace(r.Variant+" "+r.Format))
+		err = fmt.Errorf("%s holds %s as %s, not as %s", r.Region, v.Ref(), strings.Join(shapes, ", "), strings.Join(strings.Fields(r.Variant+" "+r.Name+" "+r.Format), " "))
 	case !slices.Contains(names, r.Region):
 		err = fmt.Errorf("region %q is not in zygos.toml; regions are %s", r.Region, strings.Join(names, ", "))
 	default:

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
+	"zygos/internal/artifact"
 	"zygos/internal/catalog"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
@@ -318,7 +319,12 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 		v.Artifacts = append(v.Artifacts, b.artifacts...)
 		r.record.Shapes = append(r.record.Shapes, b.record)
 		for _, a := range b.artifacts {
-			listed = append(listed, store.Listed{Blob: store.Blob{Digest: a.Digest, Bytes: a.Bytes}, MediaType: mediaTypes[a.Format], Title: FileName(p.Image, p.Version, a)})
+			title, err := a.Key().File(p.Image, p.Version)
+			if err != nil {
+				return err
+			}
+			listed = append(listed, store.Listed{Blob: store.Blob{Digest: a.Digest, Bytes: a.Bytes},
+				MediaType: artifact.Find(a.Format).MediaType, Title: title})
 		}
 	}
 	r.record.Version, r.record.Took = &v, time.Since(began)
@@ -432,17 +438,3 @@ func (r *run) keepTexts() {
 		}
 	}
 }
-
-// FileName is what an artifact is called outside the store.
-func FileName(image, version string, a catalog.Artifact) string {
-	name := image + "-" + version
-	if a.Variant != "" {
-		name += "-" + a.Variant
-	}
-	return name + extensions[a.Format]
-}
-
-var (
-	extensions = map[string]string{"tar": ".tar.zst", "raw": ".raw"}
-	mediaTypes = map[string]string{"tar": "application/vnd.zygos.tree.v1.tar+zstd", "raw": "application/vnd.zygos.disk.v1.raw"}
-)

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"sync"
 	"testing"
@@ -17,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
+	"zygos/internal/artifact"
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
@@ -236,6 +238,53 @@ func TestTooSmallADiskSaysWhatIsNeeded(t *testing.T) {
 	_, err := w.engine.Run(t.Context(), p)
 	require.ErrorContains(t, err, "capture raw: the tree needs a disk of at least 1 MiB")
 	require.ErrorContains(t, err, "images/link.toml")
+}
+
+// A new format is one entry of the table: definitions, builds, the store and file names know it.
+func TestNewFormatIsOneEntryOfTheTable(t *testing.T) {
+	old := artifact.Table
+	t.Cleanup(func() { artifact.Table = old })
+	artifact.Table = append(slices.Clone(old), &artifact.Format{Name: "names", Extension: ".txt", MediaType: "text/plain", Keys: []string{"size"},
+		Write: func(_ context.Context, to *store.Writer, t *artifact.Tree, o artifact.Options) error {
+			for _, n := range t.Nodes {
+				if _, err := fmt.Fprintf(to, "%s %d\n", n.Path, o.Size); err != nil {
+					return err
+				}
+				t.Tell(n.Size)
+			}
+			return nil
+		}})
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "images"), 0o755))
+	text := "series = \"1.0\"\nbase = \"field-os\"\n[[stage]]\nname = \"s\"\ninline = \"true\"\n[[artifact]]\nformat = \"names\"\nsize = \"3KiB\"\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "images/link.toml"), []byte(text), 0o644))
+	var problems definition.Problems
+	img := definition.ReadImage(dir, "images/link.toml", &problems)
+	require.Empty(t, problems)
+
+	w := newWorks(t)
+	p := w.plan("1.0.0", "one")
+	p.Shapes[0].Artifacts = img.Artifacts
+	record, err := w.engine.Run(t.Context(), p)
+	require.NoError(t, err)
+	a := record.Version.Artifacts[0]
+	content, err := os.ReadFile(w.engine.Store.Path(a.Digest))
+	require.NoError(t, err)
+	require.Contains(t, string(content), "made-by-one 3072\n")
+	index, err := os.ReadFile(filepath.Join(w.engine.State.Store(), "index.json"))
+	require.NoError(t, err)
+	manifest := regexp.MustCompile(`sha256:[0-9a-f]{64}`).FindString(string(index))
+	listed, err := os.ReadFile(w.engine.Store.Path(manifest))
+	require.NoError(t, err)
+	require.Contains(t, string(listed), "text/plain")
+	require.Contains(t, string(listed), "link-1.0.0.txt")
+
+	p = w.plan("1.0.1", "one")
+	p.Shapes[0].Artifacts = []definition.Artifact{{Format: "tape"}}
+	_, err = w.engine.Run(t.Context(), p)
+	require.ErrorAs(t, err, new(*artifact.UnknownError))
+	_, err = artifact.Key{Format: "tape"}.File("link", "1.0.0")
+	require.ErrorContains(t, err, `does not know the format "tape"; it knows tar, raw, names`)
 }
 
 func TestBuildsOfAnImageAtOnceHoldTheirNumbers(t *testing.T) {

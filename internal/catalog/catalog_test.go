@@ -94,7 +94,7 @@ func TestVersionComesBackWhole(t *testing.T) {
 		list, err := c.Versions(t.Context(), "")
 		require.NoError(t, err)
 		require.Equal(t, []catalog.Version{{Image: "a", Version: "1.0.0", Build: "b-a1.0.0", Created: moment, Trees: []catalog.Tree{{Layers: []string{"l1"}}}, Labels: map[string]string{"owner": "me"},
-			Artifacts: []catalog.Artifact{{Format: "tar", Digest: "sha256:1.0.0", Bytes: 7}}, Tags: []string{"a", "b"}, Regions: []string{}}}, list)
+			Artifacts: []catalog.Artifact{{Name: "tar", Format: "tar", Digest: "sha256:1.0.0", Bytes: 7}}, Tags: []string{"a", "b"}, Regions: []string{}}}, list)
 		builds, _, err := c.Builds(t.Context(), "a", 0)
 		require.NoError(t, err)
 		require.Equal(t, catalog.Registered, builds[0].State)
@@ -133,7 +133,7 @@ func TestTagMovesAreKept(t *testing.T) {
 func TestPlacementsAreRecordedOnce(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
 		register(t, c, "a", "1.0.0")
-		p := catalog.Placement{ID: "zy-1", Image: "a", Version: "1.0.0", Region: "r", Format: "tar", Artifact: "sha256:x", Location: "/x", Verified: moment}
+		p := catalog.Placement{ID: "zy-1", Image: "a", Version: "1.0.0", Region: "r", Name: "tar", Format: "tar", Artifact: "sha256:x", Location: "/x", Verified: moment}
 		require.NoError(t, c.Place(t.Context(), p))
 		p.Verified = moment.Add(time.Hour)
 		require.NoError(t, c.Place(t.Context(), p))
@@ -173,7 +173,7 @@ func TestVariantsOfAVersion(t *testing.T) {
 		require.Len(t, running, 1)
 		require.Equal(t, "b-1", running[0].ID)
 		trees := []catalog.Tree{{Variant: "edge", Layers: []string{"x"}}, {Variant: "bench", Layers: []string{"x", "y"}, Labels: map[string]string{"purpose": "test"}}}
-		artifacts := []catalog.Artifact{{Variant: "bench", Format: "tar", Digest: "sha256:1", Bytes: 1}, {Variant: "edge", Format: "raw", Digest: "sha256:2", Bytes: 2}, {Variant: "edge", Format: "tar", Digest: "sha256:1", Bytes: 1}}
+		artifacts := []catalog.Artifact{{Variant: "bench", Name: "tar", Format: "tar", Digest: "sha256:1", Bytes: 1}, {Variant: "edge", Name: "raw", Format: "raw", Digest: "sha256:2", Bytes: 2}, {Variant: "edge", Name: "tar", Format: "tar", Digest: "sha256:1", Bytes: 1}}
 		require.NoError(t, c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment, Trees: trees, Artifacts: artifacts}))
 		v, err := c.Resolve(t.Context(), definition.Ref{Image: "a"})
 		require.NoError(t, err)

@@ -18,7 +18,6 @@ type Heads struct {
 // Heads reads the newest versions of images.
 func (c *Catalog) Heads(ctx context.Context, images []string) (*Heads, error) {
 	h := &Heads{catalog: c, newest: map[string]*Version{}}
-	const group = 500 // as many arguments as any database takes
 	for len(images) > 0 {
 		some := images[:min(group, len(images))]
 		images = images[len(some):]

@@ -1,10 +1,13 @@
 package catalog
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
 	"time"
+
+	"zygos/internal/artifact"
 )
 
 // Move is one move of a tag.
@@ -25,11 +28,17 @@ type Placement struct {
 	Version  string    `json:"version"`
 	Region   string    `json:"region"`
 	Variant  string    `json:"variant,omitempty"`
+	Name     string    `json:"name"` // of the artifact
 	Format   string    `json:"format"`
 	Artifact string    `json:"artifact"` // digest
 	Location string    `json:"location"` // where hosts fetch it
 	Verified time.Time `json:"verified"`
 	Leaving  bool      `json:"-"` // its version is being removed
+}
+
+// Key tells the artifact from the others of its version.
+func (p *Placement) Key() artifact.Key {
+	return artifact.Key{Variant: p.Variant, Name: p.Name, Format: p.Format}
 }
 
 // MoveTags lets tags of one or several images point at versions, or removes those without one, all
@@ -110,9 +119,9 @@ func (c *Catalog) Place(ctx context.Context, p Placement) error {
 		if err := stays(ctx, tx, p.Image, p.Version); err != nil {
 			return err
 		}
-		_, err := tx.exec(ctx, `INSERT INTO placements (id, image, version, region, variant, format, artifact, location, verified)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET location = excluded.location, verified = excluded.verified`,
-			p.ID, p.Image, p.Version, p.Region, p.Variant, p.Format, p.Artifact, p.Location, stamp(p.Verified))
+		_, err := tx.exec(ctx, `INSERT INTO placements (id, image, version, region, variant, name, format, artifact, location, verified)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET location = excluded.location, verified = excluded.verified`,
+			p.ID, p.Image, p.Version, p.Region, p.Variant, cmp.Or(p.Name, p.Format), p.Format, p.Artifact, p.Location, stamp(p.Verified))
 		return err
 	})
 }
@@ -136,7 +145,7 @@ type Holding struct {
 func (c *Catalog) Holdings(ctx context.Context) (map[string]Holding, error) {
 	held := map[string]Holding{}
 	rows, err := c.rows(ctx, `SELECT p.region, count(DISTINCT p.image || '@' || p.version), count(*), CAST(sum(a.bytes) AS BIGINT) FROM placements p
-		JOIN artifacts a ON a.image = p.image AND a.version = p.version AND a.variant = p.variant AND a.format = p.format GROUP BY p.region`)
+		JOIN artifacts a ON a.image = p.image AND a.version = p.version AND a.variant = p.variant AND a.name = p.name GROUP BY p.region`)
 	return held, each(rows, err, func(rows *sql.Rows) error {
 		var region string
 		var h Holding
@@ -152,13 +161,13 @@ func (c *Catalog) Placements(ctx context.Context, image, version, region string)
 	w.is("p.image", image)
 	w.is("p.version", version)
 	w.is("p.region", region)
-	rows, err := c.rows(ctx, `SELECT p.id, p.image, p.version, p.region, p.variant, p.format, p.artifact, p.location, p.verified, v.leaving
+	rows, err := c.rows(ctx, `SELECT p.id, p.image, p.version, p.region, p.variant, p.name, p.format, p.artifact, p.location, p.verified, v.leaving
 		FROM placements p JOIN versions v ON v.image = p.image AND v.version = p.version `+w.sql()+`
-		ORDER BY p.region, p.image, v.major DESC, v.minor DESC, v.patch DESC, p.variant, p.format`, w.args...)
+		ORDER BY p.region, p.image, v.major DESC, v.minor DESC, v.patch DESC, p.variant, p.name`, w.args...)
 	return collect(rows, err, func(rows *sql.Rows) (Placement, error) {
 		var p Placement
 		var verified string
-		err := rows.Scan(&p.ID, &p.Image, &p.Version, &p.Region, &p.Variant, &p.Format, &p.Artifact, &p.Location, &verified, &p.Leaving)
+		err := rows.Scan(&p.ID, &p.Image, &p.Version, &p.Region, &p.Variant, &p.Name, &p.Format, &p.Artifact, &p.Location, &verified, &p.Leaving)
 		p.Verified = unstamp(verified)
 		return p, err
 	})

@@ -1,15 +1,16 @@
 package catalog
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
+	"zygos/internal/artifact"
 	"zygos/internal/definition"
 )
 
@@ -46,17 +47,15 @@ type Tree struct {
 // Artifact is a file captured from a build.
 type Artifact struct {
 	Variant string `json:"variant,omitempty"`
+	Name    string `json:"name"` // the format's, unless the definition gives another
 	Format  string `json:"format"`
 	Digest  string `json:"digest"` // "sha256:…"
 	Bytes   int64  `json:"bytes"`
 }
 
-// Shape is a format with its variant, as people read it.
-func Shape(variant, format string) string {
-	if variant == "" {
-		return format
-	}
-	return variant + " " + format
+// Key tells the artifact from the others of its version.
+func (a *Artifact) Key() artifact.Key {
+	return artifact.Key{Variant: a.Variant, Name: a.Name, Format: a.Format}
 }
 
 // Tree finds a variant's tree, nil if there is none.
@@ -103,8 +102,8 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 			return fmt.Errorf("register %s: %w", v.Ref(), err)
 		}
 		for _, a := range v.Artifacts {
-			if _, err := tx.exec(ctx, "INSERT INTO artifacts (image, version, variant, format, digest, bytes) VALUES (?, ?, ?, ?, ?, ?)",
-				v.Image, v.Version, a.Variant, a.Format, a.Digest, a.Bytes); err != nil {
+			if _, err := tx.exec(ctx, "INSERT INTO artifacts (image, version, variant, name, format, digest, bytes) VALUES (?, ?, ?, ?, ?, ?, ?)",
+				v.Image, v.Version, a.Variant, cmp.Or(a.Name, a.Format), a.Format, a.Digest, a.Bytes); err != nil {
 				return err
 			}
 		}
@@ -168,67 +167,52 @@ func (c *Catalog) Trees(ctx context.Context, take func(ref string, trees []Tree)
 
 const versionColumns = `SELECT v.image, v.version, v.build, v.created, v.base_name, v.base_version, v.base_digest, v.fingerprint, v.epoch, v.trees, v.labels, v.leaving`
 
-// What belongs to a version, in one text each; good for some versions.
-const versionParts = `,
-	coalesce((SELECT string_agg(a.variant || ' ' || a.format || ' ' || a.digest || ' ' || CAST(a.bytes AS TEXT), ',' ORDER BY a.variant, a.format)
-		FROM artifacts a WHERE a.image = v.image AND a.version = v.version), ''),
-	coalesce((SELECT string_agg(r.region, ' ' ORDER BY r.region) FROM (SELECT DISTINCT p.region FROM placements p WHERE p.image = v.image AND p.version = v.version) AS r), ''),
-	coalesce((SELECT string_agg(t.tag, ' ' ORDER BY t.tag) FROM tags t WHERE t.image = v.image AND t.version = v.version), '') `
-
-// scan reads a version; into takes what follows versionColumns.
-func (v *Version) scan(rows *sql.Rows, into ...any) error {
+// scan reads a version, without what belongs to it.
+func (v *Version) scan(rows *sql.Rows) error {
 	var created, trees, labels string
-	err := rows.Scan(append([]any{&v.Image, &v.Version, &v.Build, &created, &v.BaseName, &v.BaseVersion, &v.BaseDigest, &v.Fingerprint, &v.Epoch, &trees, &labels, &v.Leaving}, into...)...)
+	err := rows.Scan(&v.Image, &v.Version, &v.Build, &created, &v.BaseName, &v.BaseVersion, &v.BaseDigest, &v.Fingerprint, &v.Epoch,
+		&trees, &labels, &v.Leaving)
 	v.Created, v.Artifacts, v.Regions, v.Tags = unstamp(created), []Artifact{}, []string{}, []string{}
 	return errors.Join(err, json.Unmarshal([]byte(trees), &v.Trees), json.Unmarshal([]byte(labels), &v.Labels))
-}
-
-func readVersion(rows *sql.Rows) (v Version, err error) {
-	var artifacts, regions, tags string
-	err = v.scan(rows, &artifacts, &regions, &tags)
-	v.Regions, v.Tags = append(v.Regions, strings.Fields(regions)...), append(v.Tags, strings.Fields(tags)...)
-	if artifacts != "" {
-		for _, text := range strings.Split(artifacts, ",") {
-			part := append(strings.Split(text, " "), "", "", "")
-			bytes, e := strconv.ParseInt(part[3], 10, 64)
-			err, v.Artifacts = errors.Join(err, e), append(v.Artifacts, Artifact{part[0], part[1], part[2], bytes})
-		}
-	}
-	return v, err
 }
 
 // Versions lists the versions of an image, newest first; of all images, by name, if image is "".
 func (c *Catalog) Versions(ctx context.Context, image string) ([]Version, error) {
 	const order = "ORDER BY v.image, v.major DESC, v.minor DESC, v.patch DESC"
-	if image != "" {
-		return c.versions(ctx, "WHERE v.image = ? "+order, image)
+	if image == "" {
+		return c.versions(ctx, order)
 	}
-	rows, err := c.rows(ctx, versionColumns+" FROM versions v "+order)
-	list, err := collect(rows, err, func(rows *sql.Rows) (v Version, err error) { return v, v.scan(rows) })
-	if err != nil {
-		return nil, err
-	}
-	return list, c.complete(ctx, list)
+	return c.versions(ctx, "WHERE v.image = ? "+order, image)
 }
 
-// complete reads what belongs to all versions, table by table.
+// group is how many values a query is given at once; every database takes as many.
+const group = 500
+
+// complete reads what belongs to versions: for a few by their names, for many all there is.
 func (c *Catalog) complete(ctx context.Context, list []Version) error {
 	recalled, err := c.Recalled(ctx)
 	if err != nil {
 		return err
 	}
 	type key struct{ image, version string }
-	at := map[key]*Version{}
+	at := make(map[key]*Version, len(list))
 	for i := range list {
 		at[key{list[i].Image, list[i].Version}] = &list[i]
 		list[i].Recall = recalled[list[i].Ref()]
 	}
-	parts := func(query string, columns []any, take func(*Version)) error {
-		rows, err := c.rows(ctx, query)
+	only, args := "", []any{}
+	if len(list) <= group/2 {
+		only = " WHERE (image, version) IN (VALUES " + strings.TrimPrefix(strings.Repeat(", (?, ?)", len(list)), ", ") + ")"
+		for i := range list {
+			args = append(args, list[i].Image, list[i].Version)
+		}
+	}
+	parts := func(what, of, order string, columns []any, take func(*Version)) error {
+		rows, err := c.rows(ctx, "SELECT "+what+" FROM "+of+only+" ORDER BY "+order, args...)
 		return each(rows, err, func(rows *sql.Rows) error {
 			var k key
 			err := rows.Scan(append([]any{&k.image, &k.version}, columns...)...)
-			if v := at[k]; v != nil { // else registered just now
+			if v := at[k]; v != nil { // else registered just now, or not asked for
 				take(v)
 			}
 			return err
@@ -237,10 +221,11 @@ func (c *Catalog) complete(ctx context.Context, list []Version) error {
 	var a Artifact
 	var word string
 	return errors.Join(
-		parts("SELECT image, version, variant, format, digest, bytes FROM artifacts ORDER BY image, version, variant, format",
-			[]any{&a.Variant, &a.Format, &a.Digest, &a.Bytes}, func(v *Version) { v.Artifacts = append(v.Artifacts, a) }),
-		parts("SELECT image, version, tag FROM tags ORDER BY tag", []any{&word}, func(v *Version) { v.Tags = append(v.Tags, word) }),
-		parts("SELECT DISTINCT image, version, region FROM placements ORDER BY image, version, region", []any{&word}, func(v *Version) { v.Regions = append(v.Regions, word) }))
+		parts("image, version, variant, name, format, digest, bytes", "artifacts", "image, version, variant, name",
+			[]any{&a.Variant, &a.Name, &a.Format, &a.Digest, &a.Bytes}, func(v *Version) { v.Artifacts = append(v.Artifacts, a) }),
+		parts("image, version, tag", "tags", "tag", []any{&word}, func(v *Version) { v.Tags = append(v.Tags, word) }),
+		parts("DISTINCT image, version, region", "placements", "image, version, region",
+			[]any{&word}, func(v *Version) { v.Regions = append(v.Regions, word) }))
 }
 
 // Query says which versions to list; what is not set does not matter.
@@ -337,14 +322,10 @@ func (w *where) sql() string {
 
 // versions reads versions with their recalls.
 func (c *Catalog) versions(ctx context.Context, where string, args ...any) ([]Version, error) {
-	rows, err := c.rows(ctx, versionColumns+versionParts+" FROM versions v "+where, args...)
-	list, err := collect(rows, err, readVersion)
-	if err != nil || len(list) == 0 {
-		return nil, err
-	}
-	recalled, err := c.Recalled(ctx)
-	for i := range list {
-		list[i].Recall = recalled[list[i].Ref()]
+	rows, err := c.rows(ctx, versionColumns+" FROM versions v "+where, args...)
+	list, err := collect(rows, err, func(rows *sql.Rows) (v Version, err error) { return v, v.scan(rows) })
+	if err == nil && len(list) > 0 {
+		err = c.complete(ctx, list)
 	}
 	return list, err
 }

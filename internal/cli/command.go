@@ -67,6 +67,7 @@ type settings struct {
 	step    string
 	stream  string
 	variant string
+	name    string
 	follow  bool
 	steps   bool
 	against string

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"zygos/internal/app"
+	"zygos/internal/artifact"
 	"zygos/internal/base"
 	"zygos/internal/definition"
 	"zygos/internal/plan"
@@ -251,13 +252,13 @@ func (in *invocation) writeShape(shape *plan.Shape, row func(word, text string))
 	}
 	for _, a := range shape.Artifacts {
 		size := ""
-		if a.Format == "raw" {
+		if f := artifact.Find(a.Format); f != nil && f.Takes("size") {
 			size = "smallest size that holds the tree, and a margin"
 			if a.Size > 0 {
 				size = mib(a.Size)
 			}
 		}
-		row("artifact", fmt.Sprintf("%-16s %s", a.Format, size))
+		row("artifact", fmt.Sprintf("%-16s %s", artifact.Key{Name: a.Name, Format: a.Format}, size))
 	}
 }
 

@@ -202,7 +202,7 @@ regions = ["here"]`)
 		require.NoError(t, json.Unmarshal([]byte(doc), &m))
 		require.Len(t, m.Artifacts, 3)
 		require.Equal(t, "test", m.Artifacts[0].Labels["purpose"])
-		p.fails(2, "holds parent@0.1.0 as bench tar, edge raw, edge tar; choose one with --format or --variant", "locate", "parent", "--region", "here")
+		p.fails(2, "holds parent@0.1.0 as bench tar, edge raw, edge tar; choose one with --variant, --name or --format", "locate", "parent", "--region", "here")
 		require.NotEqual(t, p.ok("locate", "parent", "--region", "here", "--format", "tar", "--variant", "bench"), p.ok("locate", "parent", "--region", "here", "--format", "tar", "--variant", "edge"))
 		require.FileExists(t, p.dir+"/regions/here/parent/0.1.0/parent-0.1.0-bench.tar.zst")
 
@@ -212,6 +212,30 @@ regions = ["here"]`)
 		p.define("child", "parent", "[[stage]]\nname = \"x\"\ninline = \"true\"\n")
 		p.fails(1, "images/child.toml:2:8: parent@0.1.0 has the variants bench, edge, and child says of none of them that it starts from it; add [variant.bench] to images/child.toml", "build", "child")
 	})
+}
+
+// Artifacts of one format are told apart by their names, from the definition to a deploy job.
+func TestSeveralArtifactsOfOneFormat(t *testing.T) {
+	p := me(t)
+	p.starter()
+	disks := "\n[[artifact]]\nformat = \"raw\"\nname = \"small\"\nsize = \"8MiB\"\n[[artifact]]\nformat = \"raw\"\nname = \"large\"\nsize = \"16MiB\"\n"
+	text := p.read("images/first.toml")
+	p.write("images/first.toml", strings.Replace(text, "[publish]", disks+strings.ReplaceAll(disks, "large", "small")+"[publish]", 1))
+	p.fails(3, `a second artifact is called "small"; tell them apart: name = "…"`, "lint")
+	p.write("images/first.toml", strings.Replace(text, "[publish]", disks+"[publish]", 1))
+	require.Contains(t, p.ok("preview", "first"), "large (raw)")
+	p.ok("build", "first")
+	require.Contains(t, p.ok("list"), "large (raw), raw, small (raw), tar")
+	require.Contains(t, p.ok("show", "first"), "artifact  large (raw)   16.0 MiB")
+	p.ok("publish", "first")
+	require.FileExists(t, p.dir+"/regions/here/first/0.1.0/first-0.1.0-large.raw")
+	require.FileExists(t, p.dir+"/regions/here/first/0.1.0/first-0.1.0.raw", "the default name keeps the file name")
+	p.fails(2, "choose one with --variant, --name or --format", "locate", "first", "--region", "here", "--format", "raw")
+	large := p.ok("locate", "first", "--region", "here", "--name", "large")
+	require.NotEqual(t, large, p.ok("locate", "first", "--region", "here", "--name", "small"))
+	require.Contains(t, p.ok("manifest", "first"), "large (raw)  "+strings.TrimSpace(large))
+	require.Contains(t, p.read("regions/here/index.json"), `"name":"large"`)
+	require.Contains(t, p.ok("regions"), " 1 ")
 }
 
 func TestSharedStagesTakeInputs(t *testing.T) {

@@ -142,7 +142,7 @@ func (in *invocation) writeVersions(versions []catalog.Version, builds []catalog
 		var formats []string
 		for _, a := range v.Artifacts {
 			bytes += a.Bytes
-			formats = append(formats, catalog.Shape(a.Variant, a.Format))
+			formats = append(formats, a.Key().String())
 		}
 		rows = append(rows, []string{v.Image, v.Version, dash(strings.Join(v.Tags, ", ")), age(v.Created), mib(bytes),
 			strings.Join(formats, ", "), v.BaseName + "@" + v.BaseVersion, dash(strings.Join(v.Regions, ", ")), dash(recallWord(&v))})

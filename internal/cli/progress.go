@@ -12,6 +12,7 @@ import (
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
 
+	"zygos/internal/artifact"
 	"zygos/internal/build"
 	"zygos/internal/plain"
 	"zygos/internal/seal"
@@ -243,7 +244,7 @@ func (in *invocation) eventLine(e build.Event, who string) string {
 	case build.Sealed:
 		return head("seal") + strings.Join(sealLines(e.Seal), "\n"+head("seal"))
 	case build.Captured:
-		return head("capture") + fmt.Sprintf("%-16s %s in %s", e.File.Format, mib(e.File.Bytes), human(e.Took))
+		return head("capture") + fmt.Sprintf("%-16s %s in %s", artifact.Key{Name: e.File.Name, Format: e.File.Format}, mib(e.File.Bytes), human(e.Took))
 	case build.Finished:
 		return head("version") + fmt.Sprintf("%s@%s registered in %s", e.Image, e.Version, human(e.Took))
 	case build.Broke:

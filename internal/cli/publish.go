@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"zygos/internal/app"
+	"zygos/internal/artifact"
 	"zygos/internal/catalog"
 	"zygos/internal/manifest"
 	"zygos/internal/plain"
@@ -63,7 +64,7 @@ func (in *invocation) published(v *catalog.Version, done []publish.Placed) error
 				failed = append(failed, d.Region)
 			}
 		}
-		rows = append(rows, []string{d.Region, dash(catalog.Shape(d.Variant, d.Format)), dash(d.ID), mib(d.Bytes), human(d.Took), state})
+		rows = append(rows, []string{d.Region, dash(d.Key().String()), dash(d.ID), mib(d.Bytes), human(d.Took), state})
 	}
 	if !in.json {
 		if err := in.columns([]string{"REGION", "FORMAT", "ID", "SIZE", "TOOK", "STATE"}, rows); err != nil {
@@ -74,7 +75,7 @@ func (in *invocation) published(v *catalog.Version, done []publish.Placed) error
 		var why []string
 		for _, d := range done {
 			if d.Error != "" {
-				why = append(why, fmt.Sprintf("  %s %s: %s", d.Region, catalog.Shape(d.Variant, d.Format), d.Error))
+				why = append(why, fmt.Sprintf("  %s %s: %s", d.Region, d.Key().String(), d.Error))
 			}
 		}
 		return &publish.IncompleteError{Text: fmt.Sprintf("%s is not complete in %s; the other regions are, and the manifest names only what was verified\n%s\nRun the command again once the cause is mended; what is there is not copied again. An artifact that is missing or damaged in the store is made anew by 'zygos build %s --force'",
@@ -114,17 +115,17 @@ func runManifest(ctx context.Context, in *invocation, a *app.App) error {
 	for _, name := range slices.Sorted(maps.Keys(m.Labels)) {
 		rows = append(rows, [2]string{"label", name + " = " + m.Labels[name]})
 	}
-	formats, width := map[string]string{}, 0
+	keys, width := map[[2]string]string{}, 0 // by variant and name
 	for _, a := range m.Artifacts {
-		formats[a.Digest] = catalog.Shape(a.Variant, a.Format)
-		width = max(width, len(formats[a.Digest]))
+		key := artifact.Key{Variant: a.Variant, Name: a.Name, Format: a.Format}.String()
+		keys[[2]string{a.Variant, a.Name}], width = key, max(width, len(key))
 	}
 	for _, a := range m.Artifacts {
-		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-*s %10s  %s", width, catalog.Shape(a.Variant, a.Format), mib(a.Bytes), a.Digest)})
+		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-*s %10s  %s", width, keys[[2]string{a.Variant, a.Name}], mib(a.Bytes), a.Digest)})
 	}
 	for _, name := range slices.Sorted(maps.Keys(m.Regions)) {
 		for _, pl := range m.Regions[name] {
-			rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", name, width, formats[pl.Artifact], pl.ID, pl.Verified)})
+			rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", name, width, keys[[2]string{pl.Variant, pl.Name}], pl.ID, pl.Verified)})
 		}
 	}
 	in.pairs(rows)

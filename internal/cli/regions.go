@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"zygos/internal/app"
-	"zygos/internal/catalog"
 )
 
 var cmdRegions = &command{
@@ -45,11 +44,12 @@ var cmdLocate = &command{
 	name: "locate", group: "publish", args: "REF --region REGION", least: 1, most: 1,
 	summary: "print the id of a version in a region, for a deploy job",
 	text: `Prints nothing but the id, so that a script can take it as it is; --json adds location and
-digest. Where a region holds several formats of the version, --format chooses.`,
+digest. Where a region holds several artifacts of the version, --variant, --name and --format choose.`,
 	example: "zygos locate turbine-link@stable --region north-sound\nID=$(zygos locate turbine-link@stable --region north-sound --quiet)",
 	flags: func(fs *flag.FlagSet, in *invocation) {
 		fs.StringVar(&in.set.region, "region", "", "the region, `NAME`")
 		fs.StringVar(&in.set.format, "format", "", "the artifact's `FORMAT`")
+		fs.StringVar(&in.set.name, "name", "", "the artifact called `NAME`")
 		fs.StringVar(&in.set.variant, "variant", "", "the artifact's variant, `NAME`")
 	},
 	run: opened(app.Lenient, runLocate),
@@ -59,7 +59,7 @@ func runLocate(ctx context.Context, in *invocation, a *app.App) error {
 	if in.set.region == "" {
 		return wrongUse("name the region: zygos locate %s --region NAME; regions are %s", in.args[0], strings.Join(a.Org.RegionNames(), ", "))
 	}
-	v, found, err := a.Locate(ctx, app.LocateRequest{Ref: in.args[0], Region: in.set.region, Format: in.set.format, Variant: in.set.variant})
+	v, found, err := a.Locate(ctx, app.LocateRequest{Ref: in.args[0], Region: in.set.region, Variant: in.set.variant, Name: in.set.name, Format: in.set.format})
 	if err != nil {
 		return err
 	}
@@ -67,6 +67,6 @@ func runLocate(ctx context.Context, in *invocation, a *app.App) error {
 		return in.writeJSON(found)
 	}
 	_, err = fmt.Fprintln(in.out, found.ID)
-	in.note("%s %s in %s: %s", v.Ref(), catalog.Shape(found.Variant, found.Format), found.Region, found.Location)
+	in.note("%s %s in %s: %s", v.Ref(), found.Key().String(), found.Region, found.Location)
 	return err
 }

@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"zygos/internal/app"
-	"zygos/internal/catalog"
 )
 
 var cmdShow = &command{
@@ -69,7 +68,7 @@ func content(a *app.Account) (rows [][2]string) {
 	}
 	width := widthOf(a)
 	for _, f := range a.Artifacts {
-		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-*s %10s  %s", width, catalog.Shape(f.Variant, f.Format), mib(f.Bytes), f.Digest)})
+		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-*s %10s  %s", width, f.Key().String(), mib(f.Bytes), f.Digest)})
 	}
 	for _, t := range a.Trees {
 		for _, name := range slices.Sorted(maps.Keys(t.Labels)) {
@@ -93,7 +92,7 @@ func whereabouts(a *app.Account) (rows [][2]string) {
 		rows = append(rows, [2]string{"child", child})
 	}
 	for _, pl := range a.Placements {
-		rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", pl.Region, widthOf(a), catalog.Shape(pl.Variant, pl.Format), pl.ID, when(pl.Verified))})
+		rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", pl.Region, widthOf(a), pl.Key().String(), pl.ID, when(pl.Verified))})
 	}
 	for _, m := range a.Moves {
 		was := "was unset"
@@ -115,7 +114,7 @@ func whereabouts(a *app.Account) (rows [][2]string) {
 // width is that of the longest shape of an artifact.
 func widthOf(a *app.Account) (width int) {
 	for _, f := range a.Artifacts {
-		width = max(width, len(catalog.Shape(f.Variant, f.Format)))
+		width = max(width, len(f.Key().String()))
 	}
 	return width
 }

@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -11,6 +12,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"zygos/internal/artifact"
 )
 
 // Image is what images/NAME.toml says.
@@ -65,11 +68,15 @@ type Limits struct {
 
 // Artifact is a file to capture from a build.
 type Artifact struct {
+	Name   string   `json:"name,omitempty"` // "" for the format
 	Format string   `json:"format"`
 	Size   int64    `json:"bytes,omitempty"` // of a disk; 0 for the smallest plus a margin
 	Only   []string `json:"only,omitempty"`  // variants; empty for all
 	At     Pos      `json:"-"`               // of the size
 }
+
+// Called is the name, which is unique among the artifacts of a variant.
+func (a *Artifact) Called() string { return cmp.Or(a.Name, a.Format) }
 
 // In says whether the artifact belongs to a variant.
 func (a *Artifact) In(variant string) bool {
@@ -320,25 +327,34 @@ func (r *reader) isFile(name string, at Pos) bool {
 
 func (r *reader) artifact(t *table) {
 	a := Artifact{}
-	format, at := t.textMust("format", "tar")
-	ok := format != "" && r.problems.oneOf("format", format, at, formatsNow, formatsLater)
-	a.Format = format
-	a.Size = t.size("size")
-	e := t.find("size")
-	if e != nil {
-		a.At = e.pos
+	word, at := t.textMust("format", "tar")
+	ok := word != "" && r.problems.oneOf("format", word, at, artifact.Names(), artifact.Later)
+	a.Format = word
+	if name, pos := t.text("name"); name != "" {
+		r.problems.name("an artifact", name, pos)
+		if at = pos; name != word {
+			a.Name = name
+		}
 	}
-	if e != nil && format == "tar" {
-		r.problems.add(e.pos, "an archive has no size of its own", "take size out, or use format = \"raw\"")
+	a.Size = t.size("size")
+	if e := t.find("size"); e != nil {
+		a.At = e.pos
 	}
 	if boot, at := t.text("boot"); boot != "" {
 		r.problems.oneOf("boot", boot, at, []string{"none"}, []string{"uefi"})
 	}
+	for _, key := range []string{"size", "boot"} {
+		format := artifact.Find(word)
+		if e := t.find(key); e != nil && format != nil && !format.Takes(key) {
+			r.problems.add(e.pos, fmt.Sprintf("an artifact of the format %s has no %s of its own", word, key), fmt.Sprintf("take %s out, or use format = \"raw\"", key))
+		}
+	}
 	a.Only = r.only(t)
 	t.done()
 	for _, v := range r.image.VariantNames() {
-		if a.In(v) && slices.ContainsFunc(r.image.Artifacts, func(o Artifact) bool { return o.Format == format && o.In(v) }) {
-			r.problems.add(at, strings.TrimSuffix(fmt.Sprintf("a second artifact has the format %q, variant %s", format, v), ", variant "), "keep one of each format")
+		if a.In(v) && slices.ContainsFunc(r.image.Artifacts, func(o Artifact) bool { return o.Called() == a.Called() && o.In(v) }) {
+			r.problems.add(at, strings.TrimSuffix(fmt.Sprintf("a second artifact is called %q, variant %s", a.Called(), v), ", variant "),
+				`tell them apart: name = "…"`)
 			return
 		}
 	}

@@ -6,6 +6,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"zygos/internal/artifact"
 )
 
 // Organisation is what zygos.toml says.
@@ -171,12 +173,6 @@ func isDigest(s string) bool {
 	return len(s) == 64 && strings.Trim(s, "0123456789abcdef") == ""
 }
 
-// Formats that artifacts can have, and those that will come.
-var (
-	formatsNow   = []string{"tar", "raw"}
-	formatsLater = []string{"dir", "oci", "qcow2", "vmdk", "vhd", "ova"}
-)
-
 func (p *Problems) name(what, name string, at Pos) {
 	if !IsName(name) {
 		p.add(at, fmt.Sprintf("%q is no name for %s", name, what), "use lower-case letters, digits, '-' and '.', 63 at most")
@@ -269,7 +265,7 @@ func readRegion(e *entry, problems *Problems) Region {
 		}
 	}
 	for _, f := range e.table.texts("formats") {
-		if problems.oneOf("format", f.text, f.pos, formatsNow, formatsLater) {
+		if problems.oneOf("format", f.text, f.pos, artifact.Names(), artifact.Later) {
 			r.Formats = append(r.Formats, f.text)
 		}
 	}

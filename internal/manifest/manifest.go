@@ -4,6 +4,7 @@
 package manifest
 
 import (
+	"cmp"
 	_ "embed"
 	"sort"
 	"time"
@@ -51,6 +52,7 @@ type Checks struct {
 type Artifact struct {
 	Digest  string            `json:"digest"`
 	Variant string            `json:"variant,omitempty"`
+	Name    string            `json:"name"` // the format's, unless the definition gives another
 	Format  string            `json:"format"`
 	Bytes   int64             `json:"bytes"`
 	Labels  map[string]string `json:"labels,omitempty"` // the variant's own
@@ -59,6 +61,8 @@ type Artifact struct {
 // Place is an artifact that was verified in a region.
 type Place struct {
 	Artifact string `json:"artifact"` // digest
+	Variant  string `json:"variant,omitempty"`
+	Name     string `json:"name"` // of the artifact
 	ID       string `json:"id"`
 	Location string `json:"location"`
 	Verified string `json:"verified"`
@@ -78,10 +82,10 @@ func For(v *catalog.Version, placements []catalog.Placement) *Manifest {
 		if tree := v.Tree(a.Variant); tree != nil {
 			labels = tree.Labels
 		}
-		m.Artifacts = append(m.Artifacts, Artifact{a.Digest, a.Variant, a.Format, a.Bytes, labels})
+		m.Artifacts = append(m.Artifacts, Artifact{a.Digest, a.Variant, cmp.Or(a.Name, a.Format), a.Format, a.Bytes, labels})
 	}
 	for _, p := range placements {
-		m.Regions[p.Region] = append(m.Regions[p.Region], Place{p.Artifact, p.ID, p.Location, stamp(p.Verified)})
+		m.Regions[p.Region] = append(m.Regions[p.Region], Place{p.Artifact, p.Variant, cmp.Or(p.Name, p.Format), p.ID, p.Location, stamp(p.Verified)})
 	}
 	for _, list := range m.Regions {
 		sort.Slice(list, func(i, j int) bool { return list[i].ID < list[j].ID })
@@ -116,6 +120,7 @@ type Recall struct {
 type Local struct {
 	ID       string `json:"id"`
 	Variant  string `json:"variant,omitempty"`
+	Name     string `json:"name"`
 	Format   string `json:"format"`
 	Digest   string `json:"digest"`
 	Location string `json:"location"`
@@ -134,7 +139,7 @@ func IndexOf(region string, placements []catalog.Placement, tags func(ref string
 			x.Versions = append(x.Versions, v)
 			last++
 		}
-		x.Versions[last].Artifacts = append(x.Versions[last].Artifacts, Local{p.ID, p.Variant, p.Format, p.Artifact, p.Location})
+		x.Versions[last].Artifacts = append(x.Versions[last].Artifacts, Local{p.ID, p.Variant, cmp.Or(p.Name, p.Format), p.Format, p.Artifact, p.Location})
 	}
 	return x
 }

@@ -42,10 +42,10 @@ func compile(t *testing.T, name string) *jsonschema.Schema {
 func TestManifestIsCanonicalAndFollowsItsSchema(t *testing.T) {
 	text, err := manifest.Canonical(manifest.For(version(), []catalog.Placement{placement("north", "zy-2"), placement("north", "zy-1")}))
 	require.NoError(t, err)
-	require.Equal(t, `{"artifacts":[{"bytes":7,"digest":"`+digestA+`","format":"raw"}],"base":{"digest":"`+digestB+`","name":"ebb-base","version":"1.4.0"},`+
+	require.Equal(t, `{"artifacts":[{"bytes":7,"digest":"`+digestA+`","format":"raw","name":"raw"}],"base":{"digest":"`+digestB+`","name":"ebb-base","version":"1.4.0"},`+
 		`"build":"b-20260102-030405-abcd","checks":{"failed":0,"passed":0},"created":"2026-01-02T02:04:05Z","image":"turbine-link",`+
-		`"labels":{"purpose":"turbine <&> \"link\""},"regions":{"north":[{"artifact":"`+digestA+`","id":"zy-1","location":"/x","verified":"2026-01-02T02:04:05Z"},`+
-		`{"artifact":"`+digestA+`","id":"zy-2","location":"/x","verified":"2026-01-02T02:04:05Z"}]},"schema":"zygos.manifest/1","version":"2.3.4"}`, string(text))
+		`"labels":{"purpose":"turbine <&> \"link\""},"regions":{"north":[{"artifact":"`+digestA+`","id":"zy-1","location":"/x","name":"raw","verified":"2026-01-02T02:04:05Z"},`+
+		`{"artifact":"`+digestA+`","id":"zy-2","location":"/x","name":"raw","verified":"2026-01-02T02:04:05Z"}]},"schema":"zygos.manifest/1","version":"2.3.4"}`, string(text))
 	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	require.NoError(t, err)
 	require.NoError(t, compile(t, "manifest").Validate(document))
@@ -86,7 +86,7 @@ func TestSchemaRefusesWhatIsNoManifest(t *testing.T) {
 	require.NoError(t, err)
 	for _, change := range [][2]string{
 		{`"zygos.manifest/1"`, `"zygos.manifest/2"`}, {`"2.3.4"`, `"2.3"`}, {`"bytes":7`, `"bytes":"7"`}, {`"bytes":7`, `"bytes":0`}, {`"build":"b-`, `"build":"`},
-		{`"sha256:aaaa`, `"sha256:zzzz`}, {`"image":`, `"picture":`}, {`"format":"raw"`, `"format":"tape"`}, {`"north":[`, `"North":[`}, {`"id":"zy-1"`, `"id":""`},
+		{`"sha256:aaaa`, `"sha256:zzzz`}, {`"image":`, `"picture":`}, {`"format":"raw"`, `"format":"Tape 2"`}, {`"north":[`, `"North":[`}, {`"id":"zy-1"`, `"id":""`},
 	} {
 		bad := strings.Replace(string(good), change[0], change[1], 1)
 		require.NotEqual(t, string(good), bad, change[0])

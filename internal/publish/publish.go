@@ -12,7 +12,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"zygos/internal/build"
+	"zygos/internal/artifact"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/region"
@@ -29,6 +29,7 @@ func (e *IncompleteError) Error() string { return e.Text }
 type Placed struct {
 	Region   string        `json:"region"`
 	Variant  string        `json:"variant,omitempty"`
+	Name     string        `json:"name,omitempty"`
 	Format   string        `json:"format,omitempty"`
 	ID       string        `json:"id,omitempty"`
 	Location string        `json:"location,omitempty"`
@@ -36,6 +37,11 @@ type Placed struct {
 	Bytes    int64         `json:"bytes,omitempty"`
 	Took     time.Duration `json:"took_ns"`
 	Error    string        `json:"error,omitempty"`
+}
+
+// Key tells the artifact from the others of its version.
+func (p *Placed) Key() artifact.Key {
+	return artifact.Key{Variant: p.Variant, Name: p.Name, Format: p.Format}
 }
 
 // Regions lists the regions a version goes to: those named, or those of its image.
@@ -106,7 +112,7 @@ func (p *Publication) Place(ctx context.Context) []Placed {
 	}
 	_ = group.Wait() // errors are in the results
 	slices.SortFunc(list, func(a, b Placed) int {
-		return strings.Compare(a.Region+a.Variant+a.Format, b.Region+b.Variant+b.Format)
+		return strings.Compare(a.Region+" "+a.Key().String(), b.Region+" "+b.Key().String())
 	})
 	return list
 }
@@ -121,10 +127,13 @@ func (p *Publication) in(ctx context.Context, r *definition.Region, told func(in
 			continue
 		}
 		began := time.Now()
-		result := Placed{Region: r.Name, Variant: a.Variant, Format: a.Format, Bytes: a.Bytes}
+		result := Placed{Region: r.Name, Variant: a.Variant, Name: a.Name, Format: a.Format, Bytes: a.Bytes}
 		source, err := supply.Artifact(ctx, p.State, v, a)
-		item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Variant: a.Variant, Format: a.Format, Digest: a.Digest, Bytes: a.Bytes,
-			Source: source, Name: build.FileName(v.Image, v.Version, a)}
+		item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Key: a.Key(), Digest: a.Digest, Bytes: a.Bytes,
+			Source: source}
+		if err == nil {
+			item.File, err = a.Key().File(v.Image, v.Version)
+		}
 		var placed region.Placed
 		if err == nil {
 			placed, err = target.Place(ctx, item, told)
@@ -133,7 +142,7 @@ func (p *Publication) in(ctx context.Context, r *definition.Region, told func(in
 			// What an earlier publication placed is not there as it was; no manifest names it from now on.
 			err = errors.Join(err, p.Catalog.Unplace(ctx, region.ID(r.Name, item)))
 		} else if err == nil {
-			err = p.Catalog.Place(ctx, catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: r.Name, Variant: a.Variant, Format: a.Format,
+			err = p.Catalog.Place(ctx, catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: r.Name, Variant: a.Variant, Name: a.Name, Format: a.Format,
 				Artifact: a.Digest, Location: placed.Location, Verified: time.Now()})
 			if leaving := (*catalog.LeavingError)(nil); errors.As(err, &leaving) { // prune began meanwhile, and does not know of this copy
 				err = errors.Join(err, target.Remove(ctx, placed.Location))

@@ -19,13 +19,13 @@ type folder struct{ name, dir string }
 
 func (f folder) Place(ctx context.Context, item Item, told func(int64)) (Placed, error) {
 	dir := filepath.Join(f.dir, item.Image, item.Version)
-	p := Placed{ID: ID(f.name, item), Location: filepath.Join(dir, item.Name)}
+	p := Placed{ID: ID(f.name, item), Location: filepath.Join(dir, item.File)}
 	want := store.Blob{Digest: item.Digest, Bytes: item.Bytes}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return p, err
 	}
 	sweep(filepath.Dir(dir))
-	part, err := claim(ctx, filepath.Join(dir, partPrefix+item.Name))
+	part, err := claim(ctx, filepath.Join(dir, partPrefix+item.File))
 	if err != nil {
 		return p, err
 	}
@@ -59,14 +59,14 @@ func (f folder) Place(ctx context.Context, item Item, told func(int64)) (Placed,
 // copy fills a file under its temporary name, and verifies it.
 func (f folder) copy(ctx context.Context, part *os.File, item Item, told func(int64)) error {
 	if err := copyFile(ctx, part, item, told); err != nil {
-		return fmt.Errorf("copy %s: %w", item.Name, err)
+		return fmt.Errorf("copy %s: %w", item.File, err)
 	}
 	if err := errors.Join(part.Chmod(0o644), part.Sync()); err != nil {
 		return err
 	}
 	got, err := store.Digest(ctx, part.Name(), nil)
 	if want := (store.Blob{Digest: item.Digest, Bytes: item.Bytes}); err == nil && got != want {
-		err = fmt.Errorf("the copy of %s has the digest %s instead of %s; the artifact in the store or the disk of the region is damaged", item.Name, got.Digest, want.Digest)
+		err = fmt.Errorf("the copy of %s has the digest %s instead of %s; the artifact in the store or the disk of the region is damaged", item.File, got.Digest, want.Digest)
 	}
 	return err
 }

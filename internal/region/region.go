@@ -5,6 +5,7 @@
 package region
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -12,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"zygos/internal/artifact"
 	"zygos/internal/definition"
 )
 
@@ -20,12 +22,11 @@ type Item struct {
 	Organisation string
 	Image        string
 	Version      string
-	Variant      string // "" for an image of one shape
-	Format       string
-	Digest       string // "sha256:…"
-	Bytes        int64
-	Source       string // file with the bytes
-	Name         string // file name to give it
+	artifact.Key
+	Digest string // "sha256:…"
+	Bytes  int64
+	Source string // file with the bytes
+	File   string // name to give it
 }
 
 // Placed says where an item is now.
@@ -84,9 +85,9 @@ func Takes(r *definition.Region, format string) bool {
 
 // ID is the id of an item in a region: the same each time, and different for any other item or region.
 func ID(region string, item Item) string {
-	what := item.Format
+	what := cmp.Or(item.Name, item.Format)
 	if item.Variant != "" {
-		what = item.Variant + "/" + item.Format
+		what = item.Variant + "/" + what
 	}
 	sum := sha256.Sum256([]byte(strings.Join([]string{"zygos placement 1", item.Organisation, region, item.Image, item.Version, what, item.Digest}, "\n")))
 	return "zy-" + hex.EncodeToString(sum[:10])

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
+	"zygos/internal/artifact"
 	"zygos/internal/definition"
 	"zygos/internal/region"
 )
@@ -22,8 +23,8 @@ func item(t *testing.T, content []byte) region.Item {
 	source := filepath.Join(t.TempDir(), "blob")
 	require.NoError(t, os.WriteFile(source, content, 0o600))
 	sum := sha256.Sum256(content)
-	return region.Item{Organisation: "ebbline", Image: "link", Version: "2.3.0", Format: "raw", Digest: "sha256:" + hex.EncodeToString(sum[:]),
-		Bytes: int64(len(content)), Source: source, Name: "link-2.3.0.raw"}
+	return region.Item{Organisation: "ebbline", Image: "link", Version: "2.3.0", Key: artifact.Key{Format: "raw"}, Digest: "sha256:" + hex.EncodeToString(sum[:]),
+		Bytes: int64(len(content)), Source: source, File: "link-2.3.0.raw"}
 }
 
 func open(t *testing.T) (region.Region, string) {
@@ -145,12 +146,12 @@ func TestManyPlaceTheSameAtOnce(t *testing.T) {
 }
 
 func TestIDsAreTheSameEachTimeAndUnique(t *testing.T) {
-	base := region.Item{Organisation: "o", Image: "i", Version: "1.0.0", Format: "tar", Digest: "sha256:x"}
+	base := region.Item{Organisation: "o", Image: "i", Version: "1.0.0", Key: artifact.Key{Format: "tar"}, Digest: "sha256:x"}
 	seen := map[string]bool{region.ID("r", base): true}
 	require.Equal(t, region.ID("r", base), region.ID("r", base))
 	for _, change := range []func(*region.Item){
 		func(i *region.Item) { i.Organisation = "p" }, func(i *region.Item) { i.Image = "j" }, func(i *region.Item) { i.Version = "1.0.1" },
-		func(i *region.Item) { i.Format = "raw" }, func(i *region.Item) { i.Digest = "sha256:y" },
+		func(i *region.Item) { i.Format = "raw" }, func(i *region.Item) { i.Name = "disk" }, func(i *region.Item) { i.Digest = "sha256:y" },
 		func(i *region.Item) { i.Image, i.Version = "i\n1.0.0", "" },
 	} {
 		other := base
@@ -162,7 +163,7 @@ func TestIDsAreTheSameEachTimeAndUnique(t *testing.T) {
 	require.False(t, seen[region.ID("s", base)])
 	require.Regexp(t, `^zy-[0-9a-f]{20}$`, region.ID("r", base))
 	moved := base
-	moved.Source, moved.Name, moved.Bytes = "/elsewhere", "n", 7
+	moved.Source, moved.File, moved.Bytes = "/elsewhere", "n", 7
 	require.Equal(t, region.ID("r", base), region.ID("r", moved))
 }
 

@@ -104,7 +104,7 @@ func (f *Found) region(ctx context.Context, into *catalog.Catalog, name string) 
 			continue
 		}
 		for _, a := range v.Artifacts {
-			if err := into.Place(ctx, catalog.Placement{ID: a.ID, Image: v.Image, Version: v.Version, Region: x.Region, Variant: a.Variant, Format: a.Format,
+			if err := into.Place(ctx, catalog.Placement{ID: a.ID, Image: v.Image, Version: v.Version, Region: x.Region, Variant: a.Variant, Name: a.Name, Format: a.Format,
 				Artifact: a.Digest, Location: a.Location, Verified: info.ModTime()}); err != nil {
 				return err
 			}

@@ -106,7 +106,7 @@ func regions(ctx context.Context, c *Case, _ string) (string, error) {
 		r := c.State.Org.Region(name)
 		for _, a := range v.Artifacts {
 			if r != nil && region.Takes(r, a.Format) && !slices.ContainsFunc(placements, func(pl catalog.Placement) bool {
-				return pl.Region == name && pl.Variant == a.Variant && pl.Format == a.Format
+				return pl.Region == name && pl.Variant == a.Variant && pl.Name == a.Name
 			}) && !slices.Contains(missing, name) {
 				missing = append(missing, name)
 			}

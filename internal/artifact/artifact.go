@@ -1,0 +1,109 @@
+// Package artifact is the table of formats that a build can be captured in: a new one is a file here and
+// a line in the table.
+package artifact
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"zygos/internal/layer"
+	"zygos/internal/store"
+)
+
+// Format is a way to write the tree of a build as a file.
+type Format struct {
+	Name      string
+	Extension string // of files, with its dot
+	MediaType string // in the store's layout and in registries
+	// Keys are what a definition may say of such an artifact, beside format, name and only.
+	Keys []string
+	// Plain says that the same tree gives the same file whatever the options.
+	Plain bool
+	Write func(ctx context.Context, to *store.Writer, t *Tree, o Options) error
+}
+
+// Options is what the definition says of an artifact, and what is known of the build.
+type Options struct {
+	Size  int64  // bytes of a disk; 0 for the smallest and a margin
+	Label string // what a file system is called: the image
+	Epoch int64  // no time is later, in seconds since 1970
+}
+
+// Tree is what is captured.
+type Tree struct {
+	Digest string // 64 hexadecimal digits
+	Nodes  []*layer.Node
+	// Content is the file that holds a node's content.
+	Content func(*layer.Node) string
+	// Tell is told how many bytes of content were written, Note what the user should know.
+	Tell func(n int64)
+	Note func(text string)
+}
+
+// Table is the formats, in the order in which they are told.
+var Table = []*Format{&tar, &raw}
+
+// Later are formats that will come.
+var Later = []string{"dir", "oci", "qcow2", "vmdk", "vhd", "ova"}
+
+// Find is a format by its name, nil if there is none.
+func Find(name string) *Format {
+	if i := slices.IndexFunc(Table, func(f *Format) bool { return f.Name == name }); i >= 0 {
+		return Table[i]
+	}
+	return nil
+}
+
+// Names lists the formats.
+func Names() (names []string) {
+	for _, f := range Table {
+		names = append(names, f.Name)
+	}
+	return names
+}
+
+// Takes says whether a definition may say something of such an artifact.
+func (f *Format) Takes(key string) bool { return slices.Contains(f.Keys, key) }
+
+// UnknownError says that this program has no such format.
+type UnknownError struct{ Format string }
+
+func (e *UnknownError) Error() string {
+	return fmt.Sprintf("this Zygos does not know the format %q; it knows %s. Use the one that made it", e.Format, strings.Join(Names(), ", "))
+}
+
+// Key tells an artifact of a version from the others: by variant and name.
+type Key struct {
+	Variant string // "" for an image of one shape
+	Name    string // the format's, unless the definition gives another
+	Format  string
+}
+
+// String is a key as people read it: "edge tar", "edge disk (raw)".
+func (k Key) String() string {
+	name := k.Name
+	if k.Name == "" {
+		name = k.Format
+	} else if k.Name != k.Format {
+		name += " (" + k.Format + ")"
+	}
+	return strings.TrimSpace(k.Variant + " " + name)
+}
+
+// File is what the artifact of a version is called outside the store; the error is an *UnknownError.
+func (k Key) File(image, version string) (string, error) {
+	format := Find(k.Format)
+	if format == nil {
+		return "", &UnknownError{k.Format}
+	}
+	parts := []string{image, version}
+	if k.Variant != "" {
+		parts = append(parts, k.Variant)
+	}
+	if k.Name != "" && k.Name != k.Format {
+		parts = append(parts, k.Name)
+	}
+	return strings.Join(parts, "-") + format.Extension, nil
+}

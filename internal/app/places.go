@@ -10,6 +10,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/manifest"
 	"zygos/internal/publish"
+	"zygos/internal/region/kinds"
 	"zygos/internal/retention"
 )
 
@@ -62,7 +63,7 @@ func (a *App) Regions(ctx context.Context) ([]Region, error) {
 	held, err := a.Catalog.Holdings(ctx)
 	list := []Region{}
 	for _, r := range a.Org.Regions {
-		list = append(list, Region{r.Name, r.Kind, r.Path, append([]string{}, r.Formats...), held[r.Name]})
+		list = append(list, Region{r.Name, r.Kind, kinds.Where(&r), append([]string{}, r.Formats...), held[r.Name]})
 	}
 	return list, err
 }

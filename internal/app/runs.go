@@ -15,7 +15,7 @@ import (
 	"zygos/internal/flock"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
-	"zygos/internal/region"
+	"zygos/internal/region/kinds"
 )
 
 // Sweep removes what dead runs left; all of it if no other process uses the state, which it says.
@@ -24,7 +24,13 @@ func (a *App) Sweep(ctx context.Context, thorough bool) (list []build.Leftover, 
 	alone, err = a.IfAlone(ctx, func() (err error) {
 		list, err = e.Sweep(ctx, true, thorough, func() (func(string) bool, error) { return a.needed(ctx) })
 		for i := range a.Org.Regions {
-			for _, name := range region.Sweep(&a.Org.Regions[i], a.Path) {
+			r, unknown := kinds.Open(&a.Org.Regions[i], a.Path)
+			if unknown != nil {
+				continue // it is lint's matter
+			}
+			removed, e := r.Sweep(ctx)
+			err = errors.Join(err, e)
+			for _, name := range removed {
 				list = append(list, build.Leftover{What: "half-written file in a region", Name: name})
 			}
 		}

@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"zygos/internal/catalog"
+	"zygos/internal/region"
+	"zygos/internal/region/kinds"
 	"zygos/internal/rescue"
 	"zygos/internal/state"
 	"zygos/internal/store"
@@ -158,11 +160,16 @@ func (a *App) rebuilt(ctx context.Context, builds string, done *Imported) (from 
 		clean()
 		return nil, 0, nil, err
 	}
-	var indexes []string
-	for _, r := range a.Org.Regions {
-		indexes = append(indexes, filepath.Join(a.Path(r.Path), "index.json"))
+	regions := map[string]region.Region{}
+	for i := range a.Org.Regions {
+		r := &a.Org.Regions[i]
+		if regions[r.Name], err = kinds.Open(r, a.Path); err != nil {
+			break
+		}
 	}
-	done.Found, err = rescue.Rebuild(ctx, c, state.Dir(filepath.Dir(filepath.Clean(builds))), indexes)
+	if err == nil {
+		done.Found, err = rescue.Rebuild(ctx, c, state.Dir(filepath.Dir(filepath.Clean(builds))), regions)
+	}
 	if err == nil {
 		_, err = c.ID(ctx)
 	}

@@ -29,44 +29,60 @@ parent if that is built by the same command. One that fails does not stop the ot
 stage that an earlier build ran with the same content on the same tree is reused; the others
 say why they run. If nothing changed since the newest version, no new version is made;
 --force makes one, --from runs a stage and those after it anew. --due builds what 'zygos due'
-lists and what follows from it, as long as it is still due when its turn comes. A build that fails registers
-nothing; its finished stages are kept. Ctrl-C, or 'zygos cancel' from elsewhere, stops at
-once and leaves nothing running.`,
+lists and what follows from it, as long as it is still due when its turn comes. A build that
+fails registers nothing; its finished stages are kept. Ctrl-C, or 'zygos cancel' from
+elsewhere, stops at once and leaves nothing running.`,
 	example: "zygos build ebb-base\nzygos build turbine-link tide-desk --jobs 2\nzygos build turbine-link --set site=south\nzygos build turbine-link --from link",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.BoolVar(&in.set.force, "force", false, "make a version even if nothing changed")
-		fs.BoolVar(&in.set.due, "due", false, "build every image that is due, and those that follow")
-		fs.IntVar(&in.set.jobs, "jobs", runtime.NumCPU(), "run `N` stages and captures at once")
-		planFlags(fs, in)
-	},
+	flags:   func() flags { return &buildFlags{} },
 	run: func(ctx context.Context, in *invocation) error {
-		if len(in.args) == 0 && !in.set.due {
+		if len(in.args) == 0 && !in.flags.(*buildFlags).due {
 			return wrongUse("'zygos build' takes IMAGE… and got 0 arguments; name images, or say --due; 'zygos help build' shows how")
 		}
 		return opened(app.Each, runBuild)(ctx, in)
 	},
 }
 
+// buildFlags are those of build.
+type buildFlags struct {
+	planFlags
+	due  bool
+	jobs int
+}
+
+func (f *buildFlags) declare(fs *flag.FlagSet) {
+	fs.BoolVar(&f.force, "force", false, "make a version even if nothing changed")
+	fs.BoolVar(&f.due, "due", false, "build every image that is due, and those that follow")
+	fs.IntVar(&f.jobs, "jobs", runtime.NumCPU(), "run `N` stages and captures at once")
+	f.planFlags.declare(fs)
+}
+
 // planFlags are those of build and preview.
-func planFlags(fs *flag.FlagSet, in *invocation) {
-	fs.StringVar(&in.set.stage, "from", "", "run `STAGE` and those after it, even if they could be reused")
-	fs.Var(&in.set.inputs, "set", "give an input its value, `NAME=VALUE`; may be repeated")
-	fs.StringVar(&in.set.file, "inputs", "", "take values of inputs from `FILE`: lines NAME = \"VALUE\"")
+type planFlags struct {
+	force  bool
+	from   string
+	set    wordsFlag
+	inputs string
+}
+
+func (f *planFlags) declare(fs *flag.FlagSet) {
+	fs.StringVar(&f.from, "from", "", "run `STAGE` and those after it, even if they could be reused")
+	fs.Var(&f.set, "set", "give an input its value, `NAME=VALUE`; may be repeated")
+	fs.StringVar(&f.inputs, "inputs", "", "take values of inputs from `FILE`: lines NAME = \"VALUE\"")
 }
 
 // options reads what the flags say about the images.
-func (in *invocation) options(a *app.App, images []string) (plan.Options, error) {
-	o := plan.Options{Force: in.set.force, From: in.set.stage, Set: map[string]string{}}
-	if in.set.file != "" {
-		text, err := os.ReadFile(in.set.file)
+func (f *planFlags) options(a *app.App, images []string) (plan.Options, error) {
+	o := plan.Options{Force: f.force, From: f.from, Set: map[string]string{}}
+	if f.inputs != "" {
+		text, err := os.ReadFile(f.inputs)
 		if err != nil {
 			return o, wrongUse("%v; name a file with lines NAME = \"VALUE\"", err)
 		}
 		if err := toml.Unmarshal(text, &o.Set); err != nil {
-			return o, wrongUse("%s: %v; write lines NAME = \"VALUE\"", in.set.file, err)
+			return o, wrongUse("%s: %v; write lines NAME = \"VALUE\"", f.inputs, err)
 		}
 	}
-	for _, text := range in.set.inputs {
+	for _, text := range f.set {
 		name, value, ok := strings.Cut(text, "=")
 		if !ok {
 			return o, wrongUse("--set %q has no '='; write --set NAME=VALUE", text)
@@ -89,10 +105,11 @@ type nothingDue struct {
 }
 
 func runBuild(ctx context.Context, in *invocation, a *app.App) error {
+	f := in.flags.(*buildFlags)
 	if err := a.Writable(); err != nil {
 		return err
 	}
-	if in.set.due {
+	if f.due {
 		var err error
 		if in.args, err = a.DueImages(ctx, in.args); err != nil || len(in.args) == 0 {
 			return errors.Join(err, in.nothingDue(err))
@@ -101,14 +118,14 @@ func runBuild(ctx context.Context, in *invocation, a *app.App) error {
 	names := slices.Clone(in.args)
 	slices.Sort(names)
 	names = slices.Compact(names)
-	o, err := in.options(a, names)
+	o, err := f.options(a, names)
 	if err != nil {
 		return err
 	}
-	if in.set.jobs < 1 {
-		return wrongUse("--jobs is %d; give 1 or more", in.set.jobs)
+	if f.jobs < 1 {
+		return wrongUse("--jobs is %d; give 1 or more", f.jobs)
 	}
-	r := app.BuildRequest{Images: in.args, Options: o, Jobs: in.set.jobs}
+	r := app.BuildRequest{Images: in.args, Options: o, Jobs: f.jobs}
 	if _, ok := machine.Inside(); !ok {
 		unchanged, err := a.AllUnchanged(ctx, r)
 		if err != nil {

@@ -16,17 +16,27 @@ var cmdBuilds = &command{
 	summary: "list builds, newest first: state, duration, who, why",
 	text:    "Lists the last 30 builds, of all images or of one; --all lists every one.",
 	example: "zygos builds\nzygos builds turbine-link --all",
-	flags:   func(fs *flag.FlagSet, in *invocation) { fs.BoolVar(&in.set.all, "all", false, "list every build") },
+	flags:   func() flags { return &buildsFlags{} },
 	run:     opened(app.Lenient, runBuilds),
 }
 
+// buildsFlags are those of builds.
+type buildsFlags struct {
+	all bool
+}
+
+func (f *buildsFlags) declare(fs *flag.FlagSet) {
+	fs.BoolVar(&f.all, "all", false, "list every build")
+}
+
 func runBuilds(ctx context.Context, in *invocation, a *app.App) error {
+	f := in.flags.(*buildsFlags)
 	image := ""
 	if len(in.args) > 0 {
 		image = in.args[0]
 	}
 	most := 30
-	if in.set.all {
+	if f.all {
 		most = 0
 	}
 	list, total, err := a.Builds(ctx, image, most)
@@ -82,19 +92,32 @@ var cmdLog = &command{
 given, how long it took and how much it printed. Of a step that prints more than 4 MiB, the
 head and the tail are kept, and a line says how much lay between.`,
 	example: "zygos log turbine-link\nzygos log turbine-link --stage link --stream err\nzygos log turbine-link --follow\nzygos log turbine-link --steps",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.StringVar(&in.set.stage, "stage", "", "only the stage `NAME`")
-		fs.StringVar(&in.set.step, "step", "", "only the step `NAME`, for instance scripts/install.sh")
-		fs.StringVar(&in.set.stream, "stream", "", "only what steps printed to `out or err`")
-		fs.StringVar(&in.set.variant, "variant", "", "only the variant `NAME`")
-		fs.BoolVar(&in.set.follow, "follow", false, "go on until the build ends")
-		fs.BoolVar(&in.set.steps, "steps", false, "a table of the steps")
-	},
-	run: opened(app.Lenient, runLog),
+	flags:   func() flags { return &logFlags{} },
+	run:     opened(app.Lenient, runLog),
+}
+
+// logFlags are those of log.
+type logFlags struct {
+	stage   string
+	step    string
+	stream  string
+	variant string
+	follow  bool
+	steps   bool
+}
+
+func (f *logFlags) declare(fs *flag.FlagSet) {
+	fs.StringVar(&f.stage, "stage", "", "only the stage `NAME`")
+	fs.StringVar(&f.step, "step", "", "only the step `NAME`, for instance scripts/install.sh")
+	fs.StringVar(&f.stream, "stream", "", "only what steps printed to `out or err`")
+	fs.StringVar(&f.variant, "variant", "", "only the variant `NAME`")
+	fs.BoolVar(&f.follow, "follow", false, "go on until the build ends")
+	fs.BoolVar(&f.steps, "steps", false, "a table of the steps")
 }
 
 func runLog(ctx context.Context, in *invocation, a *app.App) error {
-	if s := in.set.stream; s != "" && s != "out" && s != "err" {
+	f := in.flags.(*logFlags)
+	if s := f.stream; s != "" && s != "out" && s != "err" {
 		return wrongUse("--stream is %q; choose out or err", s)
 	}
 	b, err := a.FindBuild(ctx, in.args[0])
@@ -110,9 +133,9 @@ func runLog(ctx context.Context, in *invocation, a *app.App) error {
 	shown, all := 0, 0
 	var steps []build.Event
 	digests := map[string]string{}
-	err = a.Log(ctx, b, in.set.follow, func(e build.Event) error {
+	err = a.Log(ctx, b, f.follow, func(e build.Event) error {
 		all++
-		for _, c := range [][2]string{{in.set.stage, e.Stage}, {in.set.step, e.Step}, {in.set.stream, e.Stream}, {in.set.variant, e.Variant}} {
+		for _, c := range [][2]string{{f.stage, e.Stage}, {f.step, e.Step}, {f.stream, e.Stream}, {f.variant, e.Variant}} {
 			if c[0] != "" && c[0] != c[1] {
 				return nil
 			}
@@ -120,12 +143,12 @@ func runLog(ctx context.Context, in *invocation, a *app.App) error {
 		shown++
 		at := e.Variant + "\n" + e.Stage + "\n" + e.Step
 		switch {
-		case in.set.steps && e.Kind == build.StepBegan:
+		case f.steps && e.Kind == build.StepBegan:
 			digests[at] = e.Digest
-		case in.set.steps && e.Kind == build.StepDone:
+		case f.steps && e.Kind == build.StepDone:
 			e.Digest = digests[at]
 			steps = append(steps, e)
-		case in.set.steps:
+		case f.steps:
 		case in.json:
 			return in.jsonLine(e)
 		default:
@@ -143,13 +166,13 @@ func runLog(ctx context.Context, in *invocation, a *app.App) error {
 	if err != nil {
 		return err
 	}
-	if in.set.steps {
+	if f.steps {
 		return in.writeSteps(steps)
 	}
 	if shown == 0 && all > 0 {
 		return fmt.Errorf("nothing in the log of %s is from there; 'zygos log %s --steps' lists its stages and steps", b.ID, b.ID)
 	}
-	if in.json || in.set.follow {
+	if in.json || f.follow {
 		return nil
 	}
 	switch b.State {

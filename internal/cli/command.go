@@ -23,14 +23,14 @@ import (
 type command struct {
 	name    string
 	group   string
-	args    string // what follows the flags, for the usage line
-	summary string // one line
-	text    string // paragraphs of help
-	example string // commands, one a line
-	least   int    // fewest arguments
-	most    int    // most arguments, -1 for any number
-	lines   bool   // with --json it writes one event a line
-	flags   func(*flag.FlagSet, *invocation)
+	args    string       // what follows the flags, for the usage line
+	summary string       // one line
+	text    string       // paragraphs of help
+	example string       // commands, one a line
+	least   int          // fewest arguments
+	most    int          // most arguments, -1 for any number
+	lines   bool         // with --json it writes one event a line
+	flags   func() flags // nil for none
 	run     func(context.Context, *invocation) error
 }
 
@@ -48,47 +48,11 @@ type invocation struct {
 	quiet     bool
 	color     string
 
-	set settings
+	flags flags // the command's own
 }
 
-// settings are the commands' own flags.
-type settings struct {
-	force   bool
-	fetch   bool
-	region  string
-	regions listFlag
-	format  string
-	stage   string
-	from    string
-	all     bool
-	jobs    int
-	inputs  wordsFlag
-	file    string
-	step    string
-	stream  string
-	variant string
-	name    string
-	follow  bool
-	steps   bool
-	against string
-	back    bool
-	remove  bool
-	why     string
-	yes     bool
-	depth   int
-	due     bool
-	tag     string
-	base    string
-	only    string
-	age     string
-	most    int
-	page    int
-	svg     bool
-	html    bool
-	sort    string
-	// descendants of a version that is recalled
-	descendants bool
-}
+// flags are those of one command.
+type flags interface{ declare(fs *flag.FlagSet) }
 
 // wordsFlag is a flag that may be given several times, each time with one value.
 type wordsFlag []string
@@ -96,11 +60,11 @@ type wordsFlag []string
 func (w *wordsFlag) String() string     { return strings.Join(*w, " ") }
 func (w *wordsFlag) Set(s string) error { *w = append(*w, s); return nil }
 
-// listFlag is a flag that may be given several times.
-type listFlag []string
+// namesFlag is a flag that may be given several times.
+type namesFlag []string
 
-func (l *listFlag) String() string     { return strings.Join(*l, ",") }
-func (l *listFlag) Set(s string) error { *l = append(*l, strings.Split(s, ",")...); return nil }
+func (l *namesFlag) String() string     { return strings.Join(*l, ",") }
+func (l *namesFlag) Set(s string) error { *l = append(*l, strings.Split(s, ",")...); return nil }
 
 // groups in the order of help.
 var groups = []struct{ name, summary string }{
@@ -232,7 +196,8 @@ func (in *invocation) flagSet(c *command) *flag.FlagSet {
 	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	fs.SetOutput(io.Discard)
 	if c.flags != nil {
-		c.flags(fs, in)
+		in.flags = c.flags()
+		in.flags.declare(fs)
 	}
 	fs.StringVar(&in.workspace, "workspace", "", "use the workspace in `DIR`; default: the one around the current folder")
 	fs.StringVar(&in.state, "state", os.Getenv("ZYGOS_STATE"), "keep state in `DIR`; default: .zygos in the workspace, or $ZYGOS_STATE")

@@ -22,16 +22,24 @@ var cmdBases = &command{
 at hand), remote (to be downloaded), missing. --fetch downloads and verifies now what a
 build would fetch later.`,
 	example: "zygos bases\nzygos bases --fetch",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.BoolVar(&in.set.fetch, "fetch", false, "download and verify now")
-	},
-	run: opened(app.Strict, runBases),
+	flags:   func() flags { return &basesFlags{} },
+	run:     opened(app.Strict, runBases),
+}
+
+// basesFlags are those of bases.
+type basesFlags struct {
+	fetch bool
+}
+
+func (f *basesFlags) declare(fs *flag.FlagSet) {
+	fs.BoolVar(&f.fetch, "fetch", false, "download and verify now")
 }
 
 func runBases(ctx context.Context, in *invocation, a *app.App) error {
+	f := in.flags.(*basesFlags)
 	l := in.follow(a)
 	defer l.end()
-	list, err := a.Bases(ctx, in.args, in.set.fetch)
+	list, err := a.Bases(ctx, in.args, f.fetch)
 	if err != nil {
 		return err
 	}
@@ -149,26 +157,35 @@ be reused or run, and why, sealing, the version it would get, artifacts and regi
 IMAGE, all images. --against shows instead what differs between the definition and the one
 that a version was built from: base, inputs, and every file that went in.`,
 	example: "zygos preview turbine-link\nzygos preview turbine-link --set site=south\nzygos preview turbine-link --against turbine-link@stable",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.BoolVar(&in.set.force, "force", false, "as for a build with --force")
-		fs.StringVar(&in.set.against, "against", "", "compare with the version `REF`")
-		planFlags(fs, in)
-	},
-	run: opened(app.Strict, runPreview),
+	flags:   func() flags { return &previewFlags{} },
+	run:     opened(app.Strict, runPreview),
+}
+
+// previewFlags are those of preview.
+type previewFlags struct {
+	planFlags
+	against string
+}
+
+func (f *previewFlags) declare(fs *flag.FlagSet) {
+	fs.BoolVar(&f.force, "force", false, "as for a build with --force")
+	fs.StringVar(&f.against, "against", "", "compare with the version `REF`")
+	f.planFlags.declare(fs)
 }
 
 func runPreview(ctx context.Context, in *invocation, a *app.App) error {
+	f := in.flags.(*previewFlags)
 	names := in.args
 	if len(names) == 0 {
 		for _, img := range a.Images {
 			names = append(names, img.Name)
 		}
 	}
-	o, err := in.options(a, names)
+	o, err := f.options(a, names)
 	if err != nil {
 		return err
 	}
-	if in.set.against != "" {
+	if f.against != "" {
 		return in.against(ctx, a, o)
 	}
 	plans := []*plan.Plan{}
@@ -264,10 +281,11 @@ func (in *invocation) writeShape(shape *plan.Shape, row func(word, text string))
 
 // against shows what differs between a definition and the one that a version was built from.
 func (in *invocation) against(ctx context.Context, a *app.App, o plan.Options) error {
+	f := in.flags.(*previewFlags)
 	if len(in.args) > 1 {
 		return wrongUse("--against compares one image; name one")
 	}
-	d, err := a.Against(ctx, in.set.against, strings.Join(in.args, ""), o)
+	d, err := a.Against(ctx, f.against, strings.Join(in.args, ""), o)
 	if err != nil {
 		return err
 	}
@@ -319,36 +337,44 @@ var cmdNew = &command{
 own base, put a root archive (.tar, .tar.gz, .tar.zst or .tar.xz) into DIR/bases and name it
 with its sha256sum in zygos.toml. 'zygos new image NAME --from OTHER' copies a definition.`,
 	example: "zygos new golden\nzygos new image tide-desk-lite --from tide-desk",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.StringVar(&in.set.from, "from", "", "copy the definition of image `OTHER`")
-	},
+	flags:   func() flags { return &newFlags{} },
 	run: func(_ context.Context, in *invocation) error {
 		if in.args[0] == "image" && len(in.args) == 2 {
 			return in.newImage(in.args[1])
 		}
-		if len(in.args) != 1 || in.set.from != "" {
+		if len(in.args) != 1 || in.flags.(*newFlags).from != "" {
 			return wrongUse("write 'zygos new DIR', or 'zygos new image NAME --from OTHER'")
 		}
 		return in.newWorkspace(in.args[0])
 	},
 }
 
+// newFlags are those of new.
+type newFlags struct {
+	from string
+}
+
+func (f *newFlags) declare(fs *flag.FlagSet) {
+	fs.StringVar(&f.from, "from", "", "copy the definition of image `OTHER`")
+}
+
 func (in *invocation) newImage(name string) error {
+	f := in.flags.(*newFlags)
 	w, err := in.load()
 	if err != nil {
 		return err
 	}
-	if in.set.from == "" {
+	if f.from == "" {
 		return wrongUse("name the image to start from: zygos new image %s --from OTHER", name)
 	}
-	to, err := app.NewImage(w, name, in.set.from)
+	to, err := app.NewImage(w, name, f.from)
 	if err != nil {
 		return err
 	}
 	if in.json {
-		return in.writeJSON(map[string]string{"image": name, "file": to, "from": in.set.from})
+		return in.writeJSON(map[string]string{"image": name, "file": to, "from": f.from})
 	}
-	fmt.Fprintf(in.out, "Wrote %s, a copy of images/%s.toml\n", to, in.set.from)
+	fmt.Fprintf(in.out, "Wrote %s, a copy of images/%s.toml\n", to, f.from)
 	in.next(fmt.Sprintf("edit %s, then zygos preview %s", to, name))
 	return nil
 }

@@ -22,32 +22,44 @@ and changed (content, mode, owner), packages (dpkg, apk, RPM), users, groups, se
 what configuration says about listening. --stage compares what a stage left. Shows the first
 names of each; --all shows all, --path those below a folder, --file the text of one file.`,
 	example: "zygos diff turbine-link@2.3.0 turbine-link\nzygos diff turbine-link@stable turbine-link --file /etc/ebbline/site\nzygos diff ebb-base@1.4.0 ebb-base@1.4.1 --path /etc --all",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.BoolVar(&in.set.all, "all", false, "every name")
-		fs.StringVar(&in.set.from, "path", "", "only files at or below `PATH`")
-		fs.StringVar(&in.set.file, "file", "", "the text of the file `PATH`, line by line")
-		fs.StringVar(&in.set.stage, "stage", "", "the trees after the stage `NAME`")
-		fs.StringVar(&in.set.variant, "variant", "", "of the variant `NAME`")
-	},
-	run: opened(app.Lenient, runDiff),
+	flags:   func() flags { return &diffFlags{} },
+	run:     opened(app.Lenient, runDiff),
+}
+
+// diffFlags are those of diff.
+type diffFlags struct {
+	all     bool
+	path    string
+	file    string
+	stage   string
+	variant string
+}
+
+func (f *diffFlags) declare(fs *flag.FlagSet) {
+	fs.BoolVar(&f.all, "all", false, "every name")
+	fs.StringVar(&f.path, "path", "", "only files at or below `PATH`")
+	fs.StringVar(&f.file, "file", "", "the text of the file `PATH`, line by line")
+	fs.StringVar(&f.stage, "stage", "", "the trees after the stage `NAME`")
+	fs.StringVar(&f.variant, "variant", "", "of the variant `NAME`")
 }
 
 func runDiff(ctx context.Context, in *invocation, a *app.App) error {
+	f := in.flags.(*diffFlags)
 	if _, ok := machine.Inside(); !ok {
 		return in.inside(a) // there every file can be read
 	}
-	was, err := a.Side(ctx, in.args[0], in.set.variant, in.set.stage)
+	was, err := a.Side(ctx, in.args[0], f.variant, f.stage)
 	if err != nil {
 		return err
 	}
-	now, err := a.Side(ctx, in.args[1], in.set.variant, in.set.stage)
+	now, err := a.Side(ctx, in.args[1], f.variant, f.stage)
 	if err != nil {
 		return err
 	}
-	if in.set.file != "" {
+	if f.file != "" {
 		return in.diffText(was, now)
 	}
-	d := compare.TreesOf(was, now, in.set.from)
+	d := compare.TreesOf(was, now, f.path)
 	if in.json {
 		return in.writeJSON(d)
 	}
@@ -61,7 +73,8 @@ func runDiff(ctx context.Context, in *invocation, a *app.App) error {
 
 // diffText shows what differs in one file.
 func (in *invocation) diffText(was, now *compare.Side) error {
-	name, text, err := compare.File(was, now, in.set.file)
+	f := in.flags.(*diffFlags)
+	name, text, err := compare.File(was, now, f.file)
 	if err != nil {
 		return err
 	}
@@ -107,6 +120,7 @@ func (in *invocation) writeDiff(d *compare.Trees) error {
 		rows = append(rows, [2]string{part.name, count(states)})
 	}
 	in.pairs(rows)
+	all := in.flags.(*diffFlags).all
 	for _, part := range parts {
 		var lines []string
 		for _, c := range part.changes {
@@ -116,7 +130,7 @@ func (in *invocation) writeDiff(d *compare.Trees) error {
 			}
 			lines = append(lines, in.mark(c.State)+" "+text)
 		}
-		in.some(part.name, lines)
+		in.some(part.name, lines, all)
 	}
 	var lines []string
 	for _, c := range d.Files {
@@ -126,7 +140,7 @@ func (in *invocation) writeDiff(d *compare.Trees) error {
 		}
 		lines = append(lines, text)
 	}
-	in.some("files", lines)
+	in.some("files", lines, all)
 	if i := slices.IndexFunc(d.Files, func(c layer.Change) bool { return slices.Contains(c.What, "content") }); i >= 0 {
 		in.next(fmt.Sprintf("zygos diff %s %s --file /%s", d.Was, d.Now, d.Files[i].Path))
 	}
@@ -144,13 +158,13 @@ func (in *invocation) mark(state string) string {
 }
 
 // some writes the first lines of many below a word.
-func (in *invocation) some(word string, lines []string) {
+func (in *invocation) some(word string, lines []string, all bool) {
 	if len(lines) == 0 {
 		return
 	}
 	fmt.Fprintf(in.out, "\n%s\n", in.paint(bold, word))
 	shown := lines
-	if !in.set.all && len(lines) > fewNames {
+	if !all && len(lines) > fewNames {
 		shown = lines[:fewNames]
 	}
 	for _, l := range shown {

@@ -23,15 +23,24 @@ and variables, and its scripts in /run/zygos/steps to try again. Of a version, o
 change is thrown away. Secrets are not given. Commands may also come from a pipe; the exit
 code is that of the shell.`,
 	example: "zygos enter turbine-link@2.3.0\nzygos enter turbine-link --stage link\necho 'cat /etc/issue' | zygos enter ebb-base@stable",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.StringVar(&in.set.stage, "stage", "", "the tree after the stage `NAME`")
-		fs.StringVar(&in.set.variant, "variant", "", "of the variant `NAME`")
-	},
-	run: opened(app.Lenient, runEnter),
+	flags:   func() flags { return &enterFlags{} },
+	run:     opened(app.Lenient, runEnter),
+}
+
+// enterFlags are those of enter.
+type enterFlags struct {
+	stage   string
+	variant string
+}
+
+func (f *enterFlags) declare(fs *flag.FlagSet) {
+	fs.StringVar(&f.stage, "stage", "", "the tree after the stage `NAME`")
+	fs.StringVar(&f.variant, "variant", "", "of the variant `NAME`")
 }
 
 func runEnter(ctx context.Context, in *invocation, a *app.App) error {
-	view, err := a.View(ctx, in.args[0], in.set.variant, in.set.stage)
+	f := in.flags.(*enterFlags)
+	view, err := a.View(ctx, in.args[0], f.variant, f.stage)
 	if err == nil {
 		err = a.Writable()
 	}

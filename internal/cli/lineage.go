@@ -22,12 +22,21 @@ var cmdLineage = &command{
 the newest of its image, whether that is due. --depth limits how many generations. --svg writes
 a picture, --html a page with the picture and a table.`,
 	example: "zygos lineage ebb-base\nzygos lineage turbine-link@stable --depth 1\nzygos lineage ebb-base --html > family.html",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.IntVar(&in.set.depth, "depth", 0, "at most `N` generations each way; default all")
-		fs.BoolVar(&in.set.svg, "svg", false, "write a picture")
-		fs.BoolVar(&in.set.html, "html", false, "write a page")
-	},
-	run: opened(app.Lenient, runLineage),
+	flags:   func() flags { return &lineageFlags{} },
+	run:     opened(app.Lenient, runLineage),
+}
+
+// lineageFlags are those of lineage.
+type lineageFlags struct {
+	depth int
+	svg   bool
+	html  bool
+}
+
+func (f *lineageFlags) declare(fs *flag.FlagSet) {
+	fs.IntVar(&f.depth, "depth", 0, "at most `N` generations each way; default all")
+	fs.BoolVar(&f.svg, "svg", false, "write a picture")
+	fs.BoolVar(&f.html, "html", false, "write a page")
 }
 
 // stateOf says in words whether a member is recalled, "" if not.
@@ -43,22 +52,23 @@ func stateOf(m *family.Member) string {
 }
 
 func runLineage(ctx context.Context, in *invocation, a *app.App) error {
-	if in.set.svg && in.set.html || in.json && (in.set.svg || in.set.html) {
+	f := in.flags.(*lineageFlags)
+	if f.svg && f.html || in.json && (f.svg || f.html) {
 		return wrongUse("choose one of --svg, --html and --json")
 	}
-	if in.set.depth < 0 {
-		return wrongUse("--depth is %d; give 1 or more, or leave it out for all", in.set.depth)
+	if f.depth < 0 {
+		return wrongUse("--depth is %d; give 1 or more, or leave it out for all", f.depth)
 	}
-	v, list, err := a.Lineage(ctx, in.args[0], in.set.depth)
+	v, list, err := a.Lineage(ctx, in.args[0], f.depth)
 	if err != nil {
 		return err
 	}
 	switch {
 	case in.json:
 		return in.writeJSON(list)
-	case in.set.svg:
+	case f.svg:
 		return familyPicture(v, list).SVG(raw(in.out))
-	case in.set.html:
+	case f.html:
 		return familyPicture(v, list).HTML(raw(in.out))
 	}
 	below := map[string][]family.Member{}

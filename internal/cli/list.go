@@ -19,43 +19,60 @@ var cmdList = &command{
 holds for. Of builds begun since an image's newest version, those that run and the last one that
 failed or was stopped stand before it. Shows 50 at once; --page 2 shows the next ones.`,
 	example: "zygos list\nzygos list turbine-link --json\nzygos list --where owner=controls --tag stable\nzygos list --region kelp-bay --only recalled\nzygos list --sort size --most 10",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.Var(&in.set.inputs, "where", "versions with the label `KEY=VALUE`; may be repeated")
-		fs.StringVar(&in.set.tag, "tag", "", "versions that `TAG` points at")
-		fs.StringVar(&in.set.base, "base", "", "versions built on `NAME` or NAME@VERSION")
-		fs.StringVar(&in.set.region, "region", "", "versions placed in `REGION`")
-		fs.StringVar(&in.set.only, "only", "", "usable, recalled or planned (to be recalled): versions in that `STATE`")
-		fs.StringVar(&in.set.age, "age", "", "versions younger than `AGE`, for instance 7d")
-		fs.StringVar(&in.set.sort, "sort", "", "by `ORDER`: age, the youngest first, or size, the largest first; default by image and version")
-		fs.IntVar(&in.set.most, "most", 0, "at most `N` versions; default 50, or all with --json")
-		fs.IntVar(&in.set.page, "page", 1, "the `N`th so many")
-		fs.BoolVar(&in.set.all, "all", false, "all versions")
-	},
-	run: opened(app.Lenient, runList),
+	flags:   func() flags { return &listFlags{} },
+	run:     opened(app.Lenient, runList),
+}
+
+// listFlags are those of list.
+type listFlags struct {
+	where  wordsFlag
+	tag    string
+	base   string
+	region string
+	only   string
+	age    string
+	sort   string
+	most   int
+	page   int
+	all    bool
+}
+
+func (f *listFlags) declare(fs *flag.FlagSet) {
+	fs.Var(&f.where, "where", "versions with the label `KEY=VALUE`; may be repeated")
+	fs.StringVar(&f.tag, "tag", "", "versions that `TAG` points at")
+	fs.StringVar(&f.base, "base", "", "versions built on `NAME` or NAME@VERSION")
+	fs.StringVar(&f.region, "region", "", "versions placed in `REGION`")
+	fs.StringVar(&f.only, "only", "", "usable, recalled or planned (to be recalled): versions in that `STATE`")
+	fs.StringVar(&f.age, "age", "", "versions younger than `AGE`, for instance 7d")
+	fs.StringVar(&f.sort, "sort", "", "by `ORDER`: age, the youngest first, or size, the largest first; default by image and version")
+	fs.IntVar(&f.most, "most", 0, "at most `N` versions; default 50, or all with --json")
+	fs.IntVar(&f.page, "page", 1, "the `N`th so many")
+	fs.BoolVar(&f.all, "all", false, "all versions")
 }
 
 const fewVersions = 50 // that list shows without --all
 
 // query reads what the flags ask for.
 func (in *invocation) query() (q catalog.Query, err error) {
-	q = catalog.Query{Tag: in.set.tag, Base: in.set.base, Region: in.set.region, State: in.set.only, Labels: map[string]string{}, Sort: in.set.sort, Most: in.set.most}
+	f := in.flags.(*listFlags)
+	q = catalog.Query{Tag: f.tag, Base: f.base, Region: f.region, State: f.only, Labels: map[string]string{}, Sort: f.sort, Most: f.most}
 	if len(in.args) > 0 {
 		q.Image = in.args[0]
 	}
-	if q.Most == 0 && !in.set.all && (!in.json || in.set.page > 1) {
+	if q.Most == 0 && !f.all && (!in.json || f.page > 1) {
 		q.Most = fewVersions
 	}
-	for _, text := range in.set.inputs {
+	for _, text := range f.where {
 		key, value, ok := strings.Cut(text, "=")
 		if !ok {
 			return q, wrongUse("--where %q has no '='; write --where KEY=VALUE", text)
 		}
 		q.Labels[key] = value
 	}
-	if in.set.age != "" {
-		youngest, err := definition.ParseAge(in.set.age)
+	if f.age != "" {
+		youngest, err := definition.ParseAge(f.age)
 		if err != nil {
-			return q, wrongUse("--age is %q; write for instance 12h or 7d", in.set.age)
+			return q, wrongUse("--age is %q; write for instance 12h or 7d", f.age)
 		}
 		q.Since = time.Now().Add(-youngest)
 	}
@@ -65,20 +82,21 @@ func (in *invocation) query() (q catalog.Query, err error) {
 	if !slices.Contains([]string{"", "age", "size"}, q.Sort) {
 		return q, wrongUse("--sort is %q; choose age or size", q.Sort)
 	}
-	if in.set.page < 1 {
-		return q, wrongUse("--page is %d; pages count from 1", in.set.page)
+	if f.page < 1 {
+		return q, wrongUse("--page is %d; pages count from 1", f.page)
 	}
-	if in.set.most < 0 {
-		return q, wrongUse("--most is %d; give 1 or more, or --all", in.set.most)
+	if f.most < 0 {
+		return q, wrongUse("--most is %d; give 1 or more, or --all", f.most)
 	}
-	if in.set.all && (in.set.page > 1 || in.set.most > 0) {
+	if f.all && (f.page > 1 || f.most > 0) {
 		return q, wrongUse("--all lists every version; leave out --page and --most")
 	}
-	q.Skip = (in.set.page - 1) * q.Most
+	q.Skip = (f.page - 1) * q.Most
 	return q, nil
 }
 
 func runList(ctx context.Context, in *invocation, a *app.App) error {
+	f := in.flags.(*listFlags)
 	q, err := in.query()
 	if err != nil {
 		return err
@@ -105,19 +123,20 @@ func runList(ctx context.Context, in *invocation, a *app.App) error {
 		in.next("zygos show " + l.Versions[0].Ref())
 	}
 	if l.More {
-		in.note("there are more; --page %d shows the next ones, --all all", in.set.page+1)
+		in.note("there are more; --page %d shows the next ones, --all all", f.page+1)
 	}
 	return nil
 }
 
 // nothing says why a list is empty.
 func (in *invocation) nothing(ctx context.Context, a *app.App, q catalog.Query) error {
+	f := in.flags.(*listFlags)
 	fit, known, err := a.Why(ctx, q)
 	switch {
 	case err != nil:
 		return err
 	case fit > 0:
-		return wrongUse("--page %d is past the last of %s", in.set.page, counted(fit, "version"))
+		return wrongUse("--page %d is past the last of %s", f.page, counted(fit, "version"))
 	case known > 0:
 		in.note("none of %s fits; 'zygos list' shows all", counted(known, "version"))
 		return nil

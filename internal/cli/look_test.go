@@ -55,8 +55,7 @@ func TestWhatOthersWroteIsShownAndNotObeyed(t *testing.T) {
 	safe := `a\x1b[2Jb\u009b31m\u202e\nRegistered`
 	require.NoError(t, in.columns([]string{"NAME", "WHY"}, [][]string{{evil, in.paint(red, "x")}}))
 	in.pairs([][2]string{{"why", evil}})
-	in.set.all = true
-	in.some("files", []string{"+ " + evil})
+	in.some("files", []string{"+ " + evil}, true)
 	require.Equal(t, 3, strings.Count(out.String(), safe), out.String())
 	require.Contains(t, out.String(), "\x1b[31mx\x1b[m", "our own colours stay")
 	out.Reset()
@@ -142,7 +141,7 @@ func TestFlagsStandAnywhere(t *testing.T) {
 		require.NoError(t, err, args)
 		require.Equal(t, []string{"a@b"}, got.args)
 		require.True(t, got.json)
-		require.Equal(t, "north", got.set.region)
+		require.Equal(t, "north", got.flags.(*locateFlags).region)
 	}
 }
 

@@ -21,15 +21,24 @@ from, or that a version which stays was built on. With IMAGE…, only versions o
 Removed are copies in regions, layers that nothing else needs, rows, and bytes once no other
 command uses the state; when interrupted, run it again. --all shows what stays, and why.`,
 	example: "zygos prune\nzygos prune turbine-link --all\nzygos prune --yes",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.BoolVar(&in.set.yes, "yes", false, "carry it out")
-		fs.BoolVar(&in.set.all, "all", false, "show what stays too, and why")
-	},
-	run: opened(app.Strict, runPrune),
+	flags:   func() flags { return &pruneFlags{} },
+	run:     opened(app.Strict, runPrune),
+}
+
+// pruneFlags are those of prune.
+type pruneFlags struct {
+	yes bool
+	all bool
+}
+
+func (f *pruneFlags) declare(fs *flag.FlagSet) {
+	fs.BoolVar(&f.yes, "yes", false, "carry it out")
+	fs.BoolVar(&f.all, "all", false, "show what stays too, and why")
 }
 
 func runPrune(ctx context.Context, in *invocation, a *app.App) error {
-	if in.set.yes {
+	f := in.flags.(*pruneFlags)
+	if f.yes {
 		if err := a.Writable(); err != nil {
 			return err
 		}
@@ -48,11 +57,11 @@ func runPrune(ctx context.Context, in *invocation, a *app.App) error {
 		return err
 	}
 	if in.json {
-		err = in.writeJSON(map[string]any{"goes": plan.Goes, "stays": plan.Stays, "bytes": plan.Bytes, "done": in.set.yes})
+		err = in.writeJSON(map[string]any{"goes": plan.Goes, "stays": plan.Stays, "bytes": plan.Bytes, "done": f.yes})
 	} else {
 		err = in.writePrune(plan)
 	}
-	if err != nil || !in.set.yes {
+	if err != nil || !f.yes {
 		if len(plan.Goes) > 0 {
 			in.next(strings.TrimSpace("zygos prune --yes " + strings.Join(in.args, " ")))
 		}
@@ -77,6 +86,7 @@ func runPrune(ctx context.Context, in *invocation, a *app.App) error {
 }
 
 func (in *invocation) writePrune(p *app.Pruning) error {
+	f := in.flags.(*pruneFlags)
 	var rows [][]string
 	var total int64 // of those that go
 	add := func(v *catalog.Verdict, state string) {
@@ -92,7 +102,7 @@ func (in *invocation) writePrune(p *app.Pruning) error {
 	for i := range p.Goes {
 		add(&p.Goes[i], "goes")
 	}
-	if in.set.all {
+	if f.all {
 		for i := range p.Stays {
 			add(&p.Stays[i], "stays")
 		}
@@ -107,7 +117,7 @@ func (in *invocation) writePrune(p *app.Pruning) error {
 		shared = " that no other version has"
 	}
 	_, err := fmt.Fprintf(in.out, "%s to remove, %s of artifacts%s; %s\n", counted(len(p.Goes), "version"), mib(p.Bytes), shared, staying(len(p.Stays)))
-	if !in.set.all && len(p.Goes) == 0 {
+	if !f.all && len(p.Goes) == 0 {
 		in.next("zygos prune --all   says why each stays")
 	}
 	return err

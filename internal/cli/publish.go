@@ -26,15 +26,23 @@ digest; renames it; then records it. What is there already is verified and not c
 Regions work in parallel; if one fails the others go on, and the command ends with 6.
 Regions are those of the image's [publish], or those named with --region.`,
 	example: "zygos publish turbine-link@stable\nzygos publish turbine-link --region far-skerry",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.Var(&in.set.regions, "region", "only the region `NAME`; may be repeated")
-	},
-	run: opened(app.Strict, runPublish),
+	flags:   func() flags { return &publishFlags{} },
+	run:     opened(app.Strict, runPublish),
+}
+
+// publishFlags are those of publish.
+type publishFlags struct {
+	regions namesFlag
+}
+
+func (f *publishFlags) declare(fs *flag.FlagSet) {
+	fs.Var(&f.regions, "region", "only the region `NAME`; may be repeated")
 }
 
 func runPublish(ctx context.Context, in *invocation, a *app.App) error {
+	f := in.flags.(*publishFlags)
 	l := in.follow(a)
-	v, done, err := a.Publish(ctx, in.args[0], in.set.regions, func(d publish.Placed) {
+	v, done, err := a.Publish(ctx, in.args[0], f.regions, func(d publish.Placed) {
 		if in.json {
 			_ = in.jsonLine(d) // the exit code tells all the same
 		}

@@ -25,28 +25,39 @@ the reason by locate, publish, tag and builds on it, and references that leave t
 it over. --from plans it for a time. Regions learn of it in their index. 'zygos reinstate'
 undoes it.`,
 	example: "zygos recall turbine-link@2.3.0 --why 'drops packets'\nzygos recall ebb-base@1.4.0 --why 'weak key' --descendants --yes\nzygos recall tide-desk@1.0.0 --why 'end of life' --from 2027-01-01T00:00:00Z",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.StringVar(&in.set.why, "why", "", "the reason, `TEXT`")
-		fs.StringVar(&in.set.from, "from", "", "in force from `TIME`, for instance 2027-01-01 or 2027-01-01T12:00:00Z; default now")
-		fs.BoolVar(&in.set.descendants, "descendants", false, "with every version built on it")
-		fs.BoolVar(&in.set.yes, "yes", false, "do not ask")
-	},
-	run: opened(app.Lenient, runRecall),
+	flags:   func() flags { return &recallFlags{} },
+	run:     opened(app.Lenient, runRecall),
+}
+
+// recallFlags are those of recall.
+type recallFlags struct {
+	why         string
+	from        string
+	descendants bool
+	yes         bool
+}
+
+func (f *recallFlags) declare(fs *flag.FlagSet) {
+	fs.StringVar(&f.why, "why", "", "the reason, `TEXT`")
+	fs.StringVar(&f.from, "from", "", "in force from `TIME`, for instance 2027-01-01 or 2027-01-01T12:00:00Z; default now")
+	fs.BoolVar(&f.descendants, "descendants", false, "with every version built on it")
+	fs.BoolVar(&f.yes, "yes", false, "do not ask")
 }
 
 func runRecall(ctx context.Context, in *invocation, a *app.App) error {
+	f := in.flags.(*recallFlags)
 	since := time.Now()
-	if in.set.why == "" {
+	if f.why == "" {
 		return wrongUse("say why: zygos recall %s --why 'the reason'", in.args[0])
 	}
-	if in.set.from != "" {
-		t, err := parseTime(in.set.from)
+	if f.from != "" {
+		t, err := parseTime(f.from)
 		if err != nil {
-			return wrongUse("--from is %q; write a time as 2027-01-01 or 2027-01-01T12:00:00Z", in.set.from)
+			return wrongUse("--from is %q; write a time as 2027-01-01 or 2027-01-01T12:00:00Z", f.from)
 		}
 		since = t
 	}
-	request := app.RecallRequest{Ref: in.args[0], Why: in.set.why, Since: since, Descendants: in.set.descendants}
+	request := app.RecallRequest{Ref: in.args[0], Why: f.why, Since: since, Descendants: f.descendants}
 	v, list, err := a.Touches(ctx, request)
 	if err != nil {
 		return err
@@ -59,12 +70,14 @@ func runRecall(ctx context.Context, in *invocation, a *app.App) error {
 		if err := in.columns([]string{"RECALLS", "TAGS", "REGIONS", "BUILT ON IT"}, rows); err != nil {
 			return err
 		}
-		if !in.set.descendants && list[0].Children > 0 {
+		if !f.descendants && list[0].Children > 0 {
 			in.note("%s built on it stay as they are; --descendants recalls them too", counted(list[0].Children, "version"))
 		}
 	}
-	if err := in.confirm(fmt.Sprintf("Recall %s?", counted(len(list), "version"))); err != nil {
-		return err
+	if !f.yes {
+		if err := in.confirm(fmt.Sprintf("Recall %s?", counted(len(list), "version"))); err != nil {
+			return err
+		}
 	}
 	r, failed := a.Recall(ctx, v, request, list)
 	if r == nil {
@@ -99,9 +112,6 @@ func parseTime(text string) (time.Time, error) {
 
 // confirm asks whoever sits at the terminal; without one, --yes is needed.
 func (in *invocation) confirm(question string) error {
-	if in.set.yes {
-		return nil
-	}
 	if !term.IsTerminal(int(os.Stdin.Fd())) || in.json {
 		return wrongUse("nothing was done: there is nobody to ask; add --yes")
 	}

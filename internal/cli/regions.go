@@ -46,20 +46,31 @@ var cmdLocate = &command{
 	text: `Prints nothing but the id, so that a script can take it as it is; --json adds location and
 digest. Where a region holds several artifacts of the version, --variant, --name and --format choose.`,
 	example: "zygos locate turbine-link@stable --region north-sound\nID=$(zygos locate turbine-link@stable --region north-sound --quiet)",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.StringVar(&in.set.region, "region", "", "the region, `NAME`")
-		fs.StringVar(&in.set.format, "format", "", "the artifact's `FORMAT`")
-		fs.StringVar(&in.set.name, "name", "", "the artifact called `NAME`")
-		fs.StringVar(&in.set.variant, "variant", "", "the artifact's variant, `NAME`")
-	},
-	run: opened(app.Lenient, runLocate),
+	flags:   func() flags { return &locateFlags{} },
+	run:     opened(app.Lenient, runLocate),
+}
+
+// locateFlags are those of locate.
+type locateFlags struct {
+	region  string
+	format  string
+	name    string
+	variant string
+}
+
+func (f *locateFlags) declare(fs *flag.FlagSet) {
+	fs.StringVar(&f.region, "region", "", "the region, `NAME`")
+	fs.StringVar(&f.format, "format", "", "the artifact's `FORMAT`")
+	fs.StringVar(&f.name, "name", "", "the artifact called `NAME`")
+	fs.StringVar(&f.variant, "variant", "", "the artifact's variant, `NAME`")
 }
 
 func runLocate(ctx context.Context, in *invocation, a *app.App) error {
-	if in.set.region == "" {
+	f := in.flags.(*locateFlags)
+	if f.region == "" {
 		return wrongUse("name the region: zygos locate %s --region NAME; regions are %s", in.args[0], strings.Join(a.Org.RegionNames(), ", "))
 	}
-	v, found, err := a.Locate(ctx, app.LocateRequest{Ref: in.args[0], Region: in.set.region, Variant: in.set.variant, Name: in.set.name, Format: in.set.format})
+	v, found, err := a.Locate(ctx, app.LocateRequest{Ref: in.args[0], Region: f.region, Variant: f.variant, Name: f.name, Format: f.format})
 	if err != nil {
 		return err
 	}

@@ -19,27 +19,37 @@ at all. --back lets tags point where they pointed before; --remove takes them aw
 that breaks a rule of [tag.NAME] in zygos.toml, or points at a recalled version, is refused.
 Regions that hold the versions learn of the move in their index.`,
 	example: "zygos tag turbine-link@2.3.0 stable\nzygos tag turbine-link@2.3.1 tide-desk@1.0.1 stable --why 'passed the trials'\nzygos tag turbine-link stable --back\nzygos tag turbine-link",
-	flags: func(fs *flag.FlagSet, in *invocation) {
-		fs.BoolVar(&in.set.back, "back", false, "point where the tags pointed before")
-		fs.BoolVar(&in.set.remove, "remove", false, "take the tags away")
-		fs.StringVar(&in.set.why, "why", "", "the reason, `TEXT`")
-	},
-	run: opened(app.Lenient, runTag),
+	flags:   func() flags { return &tagFlags{} },
+	run:     opened(app.Lenient, runTag),
+}
+
+// tagFlags are those of tag.
+type tagFlags struct {
+	back   bool
+	remove bool
+	why    string
+}
+
+func (f *tagFlags) declare(fs *flag.FlagSet) {
+	fs.BoolVar(&f.back, "back", false, "point where the tags pointed before")
+	fs.BoolVar(&f.remove, "remove", false, "take the tags away")
+	fs.StringVar(&f.why, "why", "", "the reason, `TEXT`")
 }
 
 func runTag(ctx context.Context, in *invocation, a *app.App) error {
+	f := in.flags.(*tagFlags)
 	refs := 1
 	for refs < len(in.args) && strings.Contains(in.args[refs], "@") {
 		refs++
 	}
 	tags := in.args[refs:]
 	if len(tags) == 0 {
-		if refs > 1 || in.set.back || in.set.remove {
+		if refs > 1 || f.back || f.remove {
 			return wrongUse("name the tags to move, after the versions: zygos tag %s TAG", strings.Join(in.args, " "))
 		}
 		return in.writeMoves(ctx, a)
 	}
-	moves, err := a.Tag(ctx, app.TagRequest{Refs: in.args[:refs], Tags: tags, Back: in.set.back, Remove: in.set.remove, Why: in.set.why})
+	moves, err := a.Tag(ctx, app.TagRequest{Refs: in.args[:refs], Tags: tags, Back: f.back, Remove: f.remove, Why: f.why})
 	if moves == nil {
 		return err
 	}

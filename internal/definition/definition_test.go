@@ -11,6 +11,7 @@ import (
 
 	"zygos/demo"
 	"zygos/internal/definition"
+	"zygos/internal/region/kinds"
 	"zygos/internal/workspace"
 )
 
@@ -223,7 +224,7 @@ func FuzzDefinition(f *testing.F) {
 		}
 		read := func() definition.Problems {
 			var problems definition.Problems
-			o := definition.ReadOrganisation(dir, &problems)
+			o := definition.ReadOrganisation(dir, kinds.Readers(), &problems)
 			img := definition.ReadImage(dir, "images/a.toml", &problems)
 			definition.Check(o, []*definition.Image{img}, &problems)
 			_ = problems.Err() // sorts them

@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"zygos/internal/artifact"
@@ -60,11 +61,16 @@ type Base struct {
 
 // Region is a place hosts fetch artifacts from.
 type Region struct {
-	Name    string
-	Kind    string
-	Path    string   // of a folder; relative to the workspace
-	Formats []string // what the region takes; empty for all
-	Pos     Pos
+	Name     string
+	Kind     string
+	Settings any      // what the kind has read
+	Formats  []string // what the region takes; empty for all
+	Pos      Pos
+}
+
+// Takes says whether the region takes artifacts of a format.
+func (r *Region) Takes(format string) bool {
+	return len(r.Formats) == 0 || slices.Contains(r.Formats, format)
 }
 
 // Retention says which versions prune leaves: the newest so many, those younger than so many days,
@@ -180,7 +186,7 @@ func (p *Problems) name(what, name string, at Pos) {
 }
 
 // ReadOrganisation reads zygos.toml in the folder root.
-func ReadOrganisation(root string, problems *Problems) *Organisation {
+func ReadOrganisation(root string, kinds RegionKinds, problems *Problems) *Organisation {
 	const file = "zygos.toml"
 	o := &Organisation{File: file}
 	text, err := os.ReadFile(filepath.Join(root, file))
@@ -202,7 +208,7 @@ func ReadOrganisation(root string, problems *Problems) *Organisation {
 		o.Bases = append(o.Bases, readBase(e, problems))
 	}
 	for _, e := range t.named("region") {
-		o.Regions = append(o.Regions, readRegion(e, problems))
+		o.Regions = append(o.Regions, readRegion(e, kinds, problems))
 	}
 	if state := t.sub("state"); state != nil {
 		o.Budget = state.size("budget")
@@ -248,27 +254,19 @@ func readBase(e *entry, problems *Problems) Base {
 	return b
 }
 
-func readRegion(e *entry, problems *Problems) Region {
+func readRegion(e *entry, kinds RegionKinds, problems *Problems) Region {
 	r := Region{Name: e.name, Pos: e.pos}
 	problems.name("a region", r.Name, e.pos)
 	kind, at := e.table.textMust("kind", "folder")
-	if kind != "" {
-		problems.oneOf("kind of region", kind, at, []string{"folder"}, []string{"registry", "cloud", "s3"})
-	}
-	r.Kind = kind
-	if kind == "folder" || kind == "" {
-		r.Path, _ = e.table.textMust("path", "regions/"+e.name)
-		e.table.later("url", "credentials")
-	} else {
-		for _, name := range []string{"path", "url", "credentials"} {
-			e.table.ask(name) // belongs to a kind that was refused above
-		}
-	}
+	known := kind != "" && problems.oneOf("kind of region", kind, at, kinds.Names, kinds.Later)
 	for _, f := range e.table.texts("formats") {
 		if problems.oneOf("format", f.text, f.pos, artifact.Names(), artifact.Later) {
 			r.Formats = append(r.Formats, f.text)
 		}
 	}
-	e.table.done()
+	if r.Kind = kind; known {
+		r.Settings = kinds.Read(kind, e.name, Values{e.table})
+		e.table.done()
+	} // else nobody knows what belongs there
 	return r
 }

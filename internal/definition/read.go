@@ -279,25 +279,21 @@ func (p *Problems) oneOf(what, word string, at Pos, known, later []string) bool 
 
 // suggest guesses which known word was meant, else falls back.
 func suggest(word string, known []string, fallback string) string {
+	if near := Nearest(word, known); near != "" {
+		return fmt.Sprintf("did you mean %q?", near)
+	}
+	return fallback
+}
+
+// Nearest is the known word that a mistyped one is closest to, "" if none is close.
+func Nearest(word string, known []string) string {
 	best, distance := "", max(2, len(word)/3)+1
 	for _, k := range known {
 		if d := editDistance(strings.ToLower(word), strings.ToLower(k)); d < distance {
 			best, distance = k, d
 		}
 	}
-	if best == "" {
-		return fallback
-	}
-	return fmt.Sprintf("did you mean %q?", best)
-}
-
-// Nearest is the known word that a mistyped one is closest to, "" if none is close.
-func Nearest(word string, known []string) string {
-	guess, ok := strings.CutPrefix(suggest(word, known, ""), `did you mean "`)
-	if !ok {
-		return ""
-	}
-	return strings.TrimSuffix(guess, `"?`)
+	return best
 }
 
 // editDistance counts insertions, deletions, replacements and swaps of neighbours.

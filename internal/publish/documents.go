@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 
@@ -13,7 +14,7 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/flock"
 	"zygos/internal/manifest"
-	"zygos/internal/region"
+	"zygos/internal/region/kinds"
 	"zygos/internal/state"
 	"zygos/internal/store"
 )
@@ -51,7 +52,7 @@ func WriteManifest(ctx context.Context, s *state.State, v *catalog.Version, trie
 		if m.Regions[r.Name] == nil && !slices.Contains(tried, r) {
 			continue
 		}
-		if _, err := region.Open(r, s.Path).Document(ctx, filepath.Join(v.Image, v.Version, "manifest.json"), text); err != nil {
+		if err := write(ctx, s, r, path.Join(v.Image, v.Version, "manifest.json"), text); err != nil {
 			failed = errors.Join(failed, &IncompleteError{fmt.Sprintf("the manifest could not be written to %s: %v", r.Name, err)})
 		}
 	}
@@ -85,12 +86,24 @@ func Refresh(ctx context.Context, s *state.State, image string, tried ...*defini
 	return failed
 }
 
+// IndexName is what a region's index is called there.
+const IndexName = "index.json"
+
+// write writes a document into a region.
+func write(ctx context.Context, s *state.State, r *definition.Region, name string, text []byte) error {
+	to, err := kinds.Open(r, s.Path)
+	if err == nil {
+		_, err = to.Document(ctx, name, text)
+	}
+	return err
+}
+
 // writeIndex writes a region's index, and again while another machine changes what it says.
 func writeIndex(ctx context.Context, s *state.State, r *definition.Region) error {
 	text, err := index(ctx, s, r)
 	for err == nil {
 		written := text
-		if _, err = region.Open(r, s.Path).Document(ctx, "index.json", written); err != nil {
+		if err = write(ctx, s, r, IndexName, written); err != nil {
 			return err
 		}
 		if text, err = index(ctx, s, r); bytes.Equal(text, written) {

@@ -10,12 +10,14 @@ import (
 	"sync"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
 	"golang.org/x/sync/errgroup"
 
 	"zygos/internal/artifact"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/region"
+	"zygos/internal/region/kinds"
 	"zygos/internal/state"
 	"zygos/internal/supply"
 )
@@ -86,7 +88,7 @@ func (p *Publication) Place(ctx context.Context) []Placed {
 	var done, total int64
 	for _, r := range p.Regions {
 		for _, a := range p.Version.Artifacts {
-			if region.Takes(r, a.Format) {
+			if r.Takes(a.Format) {
 				total += a.Bytes
 			}
 		}
@@ -120,27 +122,28 @@ func (p *Publication) Place(ctx context.Context) []Placed {
 // in places the artifacts in one region.
 func (p *Publication) in(ctx context.Context, r *definition.Region, told func(int64)) []Placed {
 	v := p.Version
-	target := region.Open(r, p.Path)
 	var list []Placed
+	target, err := kinds.Open(r, p.Path)
+	if err != nil {
+		return []Placed{{Region: r.Name, Error: err.Error()}}
+	}
 	for _, a := range v.Artifacts {
-		if !region.Takes(r, a.Format) {
+		if !r.Takes(a.Format) {
 			continue
 		}
 		began := time.Now()
 		result := Placed{Region: r.Name, Variant: a.Variant, Name: a.Name, Format: a.Format, Bytes: a.Bytes}
-		source, err := supply.Artifact(ctx, p.State, v, a)
 		item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Key: a.Key(), Digest: a.Digest, Bytes: a.Bytes,
-			Source: source}
-		if err == nil {
-			item.File, err = a.Key().File(v.Image, v.Version)
-		}
+			Source: func(ctx context.Context) (string, error) { return supply.Artifact(ctx, p.State, v, a, nil) }}
+		var err error
+		item.File, err = a.Key().File(v.Image, v.Version)
 		var placed region.Placed
 		if err == nil {
-			placed, err = target.Place(ctx, item, told)
+			placed, err = place(ctx, target, item, told)
 		}
 		if errors.Is(err, region.ErrAbsent) && ctx.Err() == nil {
 			// What an earlier publication placed is not there as it was; no manifest names it from now on.
-			err = errors.Join(err, p.Catalog.Unplace(ctx, region.ID(r.Name, item)))
+			err = errors.Join(err, p.Catalog.Unplace(ctx, target.ID(item)))
 		} else if err == nil {
 			err = p.Catalog.Place(ctx, catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: r.Name, Variant: a.Variant, Name: a.Name, Format: a.Format,
 				Artifact: a.Digest, Location: placed.Location, Verified: time.Now()})
@@ -158,4 +161,18 @@ func (p *Publication) in(ctx context.Context, r *definition.Region, told func(in
 		list = append(list, Placed{Region: r.Name, Error: fmt.Sprintf("takes only %s, and %s has no such artifact", strings.Join(r.Formats, ", "), v.Ref())})
 	}
 	return list
+}
+
+// tries is how often an item is placed before a region that may yet take it is given up.
+const tries = 4
+
+// place brings an item to a region, again where that may help.
+func place(ctx context.Context, to region.Region, item region.Item, told func(int64)) (region.Placed, error) {
+	return backoff.Retry(ctx, func() (region.Placed, error) {
+		placed, err := to.Place(ctx, item, told)
+		if again := (*region.AgainError)(nil); err != nil && !errors.As(err, &again) {
+			err = backoff.Permanent(err)
+		}
+		return placed, err
+	}, backoff.WithMaxTries(tries))
 }

@@ -10,8 +10,9 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"path/filepath"
+	"io"
 	"strings"
+	"time"
 
 	"zygos/internal/artifact"
 	"zygos/internal/definition"
@@ -25,8 +26,9 @@ type Item struct {
 	artifact.Key
 	Digest string // "sha256:…"
 	Bytes  int64
-	Source string // file with the bytes
 	File   string // name to give it
+	// Source is the file with the bytes; it is asked for only if they are needed.
+	Source func(ctx context.Context) (string, error)
 }
 
 // Placed says where an item is now.
@@ -40,47 +42,45 @@ type Placed struct {
 // nothing follows for what was placed before.
 var ErrAbsent = errors.New("no sound copy is there")
 
-// absentError is ErrAbsent with the words of what failed.
-type absentError struct{ error }
+// AgainError is an error against which trying again soon may help.
+type AgainError struct{ Err error }
 
-func (e absentError) Is(target error) bool { return target == ErrAbsent }
-func (e absentError) Unwrap() error        { return e.error }
+func (e *AgainError) Error() string { return e.Err.Error() }
+func (e *AgainError) Unwrap() error { return e.Err }
 
-// Region is a place for artifacts and for the documents about them.
+// Region is a place for artifacts and for the documents about them. A location means something to the
+// region alone; others keep and show it.
 type Region interface {
+	// ID is the id that an item has there: the same each time.
+	ID(item Item) string
 	// Place brings an item there and verifies it there; told is called with the bytes that were copied.
 	// If it fails and the item is not there, the error is ErrAbsent.
 	Place(ctx context.Context, item Item, told func(int64)) (Placed, error)
+	// Fetch opens what was placed at a location.
+	Fetch(ctx context.Context, location string) (io.ReadCloser, error)
+	// Verify says whether the content with a digest lies at a location; if not, the error is ErrAbsent.
+	Verify(ctx context.Context, location, digest string) error
+	// List lists the locations of all artifacts there, also of those that nobody recorded, in order.
+	List(ctx context.Context) (locations []string, err error)
 	// Remove takes away what was placed at a location; what is not there is gone already.
 	Remove(ctx context.Context, location string) error
 	// Document writes a small file beside the artifacts, whole or not at all.
 	Document(ctx context.Context, name string, content []byte) (location string, err error)
+	// Read reads a document, and when it was written; of none the error is fs.ErrNotExist.
+	Read(ctx context.Context, name string) (content []byte, written time.Time, err error)
+	// Sweep removes what placements left that were killed, and names it. What somebody writes stays.
+	Sweep(ctx context.Context) (removed []string, err error)
 }
 
-// Open returns the region that a definition describes. path turns its relative paths into absolute ones.
-func Open(r *definition.Region, path func(string) string) Region {
-	return folder{name: r.Name, dir: path(r.Path)}
-}
-
-// Sweep removes temporary files that killed processes left in a region and returns their names.
-// One that somebody is writing stays.
-func Sweep(r *definition.Region, path func(string) string) []string {
-	dirs, _ := filepath.Glob(filepath.Join(path(r.Path), "*")) // a path that is a pattern has no leftovers to find
-	var list []string
-	for _, dir := range dirs {
-		list = append(list, sweep(dir)...)
-	}
-	return list
-}
-
-// Takes says whether a region takes artifacts of a format.
-func Takes(r *definition.Region, format string) bool {
-	for _, f := range r.Formats {
-		if f == format {
-			return true
-		}
-	}
-	return len(r.Formats) == 0
+// Kind is a kind of region.
+type Kind struct {
+	Name string
+	// Read reads what a definition says of a region, beside its kind and formats, and returns the settings.
+	Read func(region string, v definition.Values) (settings any)
+	// Open opens a region with its settings; path resolves a path that starts at the workspace.
+	Open func(r *definition.Region, path func(string) string) Region
+	// Where says where a region is, from its settings.
+	Where func(settings any) string
 }
 
 // ID is the id of an item in a region: the same each time, and different for any other item or region.

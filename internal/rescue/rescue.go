@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"slices"
 	"time"
@@ -16,6 +17,8 @@ import (
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/manifest"
+	"zygos/internal/publish"
+	"zygos/internal/region"
 	"zygos/internal/state"
 )
 
@@ -27,9 +30,8 @@ type Found struct {
 
 const by = "rebuilt" // who did what nobody remembers
 
-// Rebuild fills an empty catalog from the records in a state's folder, and from the indexes of regions,
-// named by their files.
-func Rebuild(ctx context.Context, into *catalog.Catalog, from state.Dir, indexes []string) (*Found, error) {
+// Rebuild fills an empty catalog from the records in a state's folder, and from the indexes of regions.
+func Rebuild(ctx context.Context, into *catalog.Catalog, from state.Dir, regions map[string]region.Region) (*Found, error) {
 	f := &Found{}
 	records, err := f.records(from)
 	if err != nil {
@@ -47,8 +49,8 @@ func Rebuild(ctx context.Context, into *catalog.Catalog, from state.Dir, indexes
 		}
 		f.Versions++
 	}
-	for _, name := range indexes {
-		if err := f.region(ctx, into, name); err != nil {
+	for _, name := range slices.Sorted(maps.Keys(regions)) {
+		if err := f.region(ctx, into, name, regions[name]); err != nil {
 			return nil, err
 		}
 	}
@@ -79,8 +81,8 @@ func (f *Found) records(from state.Dir) (list []*build.Record, err error) {
 }
 
 // region adds what a region's index tells: where artifacts are, tags, recalls.
-func (f *Found) region(ctx context.Context, into *catalog.Catalog, name string) error {
-	text, err := os.ReadFile(name)
+func (f *Found) region(ctx context.Context, into *catalog.Catalog, name string, r region.Region) error {
+	text, written, err := r.Read(ctx, publish.IndexName)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -88,9 +90,8 @@ func (f *Found) region(ctx context.Context, into *catalog.Catalog, name string) 
 	if err == nil {
 		err = json.Unmarshal(text, &x)
 	}
-	info, err2 := os.Stat(name)
-	if err = errors.Join(err, err2); err != nil {
-		f.skip("the index %s cannot be read: %v", name, err)
+	if err != nil {
+		f.skip("the index of %s cannot be read: %v", name, err)
 		return nil
 	}
 	for _, v := range x.Versions {
@@ -105,7 +106,7 @@ func (f *Found) region(ctx context.Context, into *catalog.Catalog, name string) 
 		}
 		for _, a := range v.Artifacts {
 			if err := into.Place(ctx, catalog.Placement{ID: a.ID, Image: v.Image, Version: v.Version, Region: x.Region, Variant: a.Variant, Name: a.Name, Format: a.Format,
-				Artifact: a.Digest, Location: a.Location, Verified: info.ModTime()}); err != nil {
+				Artifact: a.Digest, Location: a.Location, Verified: written}); err != nil {
 				return err
 			}
 			f.Placements++

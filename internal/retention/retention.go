@@ -12,7 +12,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/publish"
-	"zygos/internal/region"
+	"zygos/internal/region/kinds"
 	"zygos/internal/state"
 )
 
@@ -153,7 +153,11 @@ func leaveRegions(ctx context.Context, s *state.State, placed []catalog.Placemen
 	}
 	for i, pl := range placed {
 		tell(fmt.Sprintf("remove copies from regions, %d of %d", i+1, len(placed)))
-		if err := region.Open(s.Org.Region(pl.Region), s.Path).Remove(ctx, pl.Location); err != nil {
+		r, err := kinds.Open(s.Org.Region(pl.Region), s.Path)
+		if err == nil {
+			err = r.Remove(ctx, pl.Location)
+		}
+		if err != nil {
 			return err
 		}
 		if err := s.Catalog.Unplace(ctx, pl.ID); err != nil {

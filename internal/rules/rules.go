@@ -11,7 +11,6 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/plain"
-	"zygos/internal/region"
 	"zygos/internal/state"
 )
 
@@ -105,7 +104,7 @@ func regions(ctx context.Context, c *Case, _ string) (string, error) {
 	for _, name := range img.Regions {
 		r := c.State.Org.Region(name)
 		for _, a := range v.Artifacts {
-			if r != nil && region.Takes(r, a.Format) && !slices.ContainsFunc(placements, func(pl catalog.Placement) bool {
+			if r != nil && r.Takes(a.Format) && !slices.ContainsFunc(placements, func(pl catalog.Placement) bool {
 				return pl.Region == name && pl.Variant == a.Variant && pl.Name == a.Name
 			}) && !slices.Contains(missing, name) {
 				missing = append(missing, name)

@@ -190,7 +190,15 @@ func (w *Writer) finish() {
 }
 
 // Commit makes the bytes safe on disk and puts them into the store under their digest.
-func (w *Writer) Commit() (Blob, error) {
+func (w *Writer) Commit() (Blob, error) { return w.commit("") }
+
+// CommitAs is Commit of bytes that must have a digest; others are dropped.
+func (w *Writer) CommitAs(digest string) error {
+	_, err := w.commit(digest)
+	return err
+}
+
+func (w *Writer) commit(want string) (Blob, error) {
 	w.flush()
 	w.finish()
 	err := w.err
@@ -208,6 +216,9 @@ func (w *Writer) Commit() (Blob, error) {
 		return Blob{}, err
 	}
 	b := Blob{Digest: "sha256:" + hex.EncodeToString(w.hash.Sum(nil)), Bytes: w.size}
+	if want != "" && b.Digest != want {
+		return b, errors.Join(fmt.Errorf("what came has the digest %s instead of %s", b.Digest, want), os.Remove(w.file.Name()))
+	}
 	if err := os.Rename(w.file.Name(), w.store.Path(b.Digest)); err != nil {
 		return Blob{}, err
 	}

@@ -3,10 +3,12 @@
 package supply
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"io"
 	"os"
-	"path/filepath"
+	"slices"
 	"strings"
 
 	"zygos/internal/base"
@@ -14,6 +16,8 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
+	"zygos/internal/region"
+	"zygos/internal/region/kinds"
 	"zygos/internal/state"
 	"zygos/internal/store"
 )
@@ -40,10 +44,13 @@ func Bring(ctx context.Context, s *state.State, b plan.Base, variant, temp strin
 	if archive == nil {
 		return nil, fmt.Errorf("the layers of %s are not in this state, and it has no artifact of the format tar to take instead; build %s again here with --force", v.Ref(), b.Name)
 	}
-	if archive.From, err = copies(ctx, s, v, "sha256:"+archive.SHA256); err != nil {
-		return nil, err
+	if at := slices.IndexFunc(v.Artifacts, func(a catalog.Artifact) bool { return a.Digest == "sha256:"+archive.SHA256 }); at >= 0 {
+		_, err = Artifact(ctx, s, v, v.Artifacts[at], tell)
 	}
-	snap, err := importer.Ensure(ctx, archive)
+	var snap *layer.Snapshot
+	if err == nil {
+		snap, err = importer.Ensure(ctx, archive)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("the layers of %s are not in this state, and its archive cannot be had from a region; publish it where it was built ('zygos show %s' says where), or build %s again here with --force: %w",
 			v.Ref(), v.Ref(), b.Name, err)
@@ -64,32 +71,58 @@ func Fetch(ctx context.Context, s *state.State, b *definition.Base, tell Tell) e
 	return err
 }
 
-// copies lists files in regions that hold an artifact of a version.
-func copies(ctx context.Context, s *state.State, v *catalog.Version, digest string) (files []string, err error) {
-	placements, err := s.Catalog.Placements(ctx, v.Image, v.Version, "")
-	for _, pl := range placements {
-		if pl.Artifact != digest {
-			continue
-		}
-		files = append(files, pl.Location)
-		if r := s.Org.Region(pl.Region); r != nil { // its folder may be elsewhere on this machine
-			files = append(files, filepath.Join(s.Path(r.Path), v.Image, v.Version, filepath.Base(pl.Location)))
-		}
-	}
-	return files, err
-}
-
-// Artifact is the file of an artifact: in the store or, if it was built elsewhere, in a region.
-func Artifact(ctx context.Context, s *state.State, v *catalog.Version, a catalog.Artifact) (string, error) {
+// Artifact is the file of an artifact in the store; one that was built elsewhere is brought there from a
+// region. tell may be nil.
+func Artifact(ctx context.Context, s *state.State, v *catalog.Version, a catalog.Artifact, tell Tell) (string, error) {
 	own := s.Store.Path(a.Digest)
 	if _, err := os.Stat(own); err == nil {
 		return own, nil
 	}
-	files, err := copies(ctx, s, v, a.Digest)
-	for _, f := range files {
-		if _, err := os.Stat(f); err == nil {
-			return f, nil
-		}
+	placements, err := s.Catalog.Placements(ctx, v.Image, v.Version, "")
+	if err != nil {
+		return "", err
 	}
-	return own, err
+	failed := fmt.Errorf("%s of %s is not in the store, and in no region", a.Key(), v.Ref())
+	for _, pl := range placements {
+		r := s.Org.Region(pl.Region)
+		if pl.Artifact != a.Digest || r == nil {
+			continue
+		}
+		from, err := kinds.Open(r, s.Path)
+		if err == nil {
+			err = fetch(ctx, s, from, pl.Location, a, tell)
+		}
+		if err == nil || ctx.Err() != nil {
+			return own, err
+		}
+		failed = fmt.Errorf("%s of %s cannot be had from region %s: %w", a.Key(), v.Ref(), pl.Region, err)
+	}
+	return "", failed
 }
+
+// fetch brings an artifact from a region into the store.
+func fetch(ctx context.Context, s *state.State, from region.Region, location string, a catalog.Artifact, tell Tell) error {
+	content, err := from.Fetch(ctx, location)
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	w, err := s.Store.Create(ctx)
+	if err != nil {
+		return err
+	}
+	defer w.Discard()
+	for doing := "fetch " + a.Key().String(); err == nil && w.Size() <= a.Bytes; {
+		if _, err = io.CopyN(w, content, piece); tell != nil {
+			tell(doing, w.Size(), a.Bytes)
+		}
+		err = cmp.Or(ctx.Err(), err)
+	}
+	if err != nil && err != io.EOF {
+		return err
+	}
+	return w.CommitAs(a.Digest)
+}
+
+// piece is how many bytes are fetched between two words about it.
+const piece = 4 << 20

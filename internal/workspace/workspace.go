@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"zygos/internal/definition"
+	"zygos/internal/region/kinds"
 )
 
 // Workspace is a folder with zygos.toml, and where its state is kept.
@@ -59,7 +60,7 @@ func Find(dir, state string) (*Workspace, error) {
 // LoadOrganisation reads zygos.toml alone, which is enough for whoever only looks at what was built.
 func (w *Workspace) LoadOrganisation() error {
 	var problems definition.Problems
-	w.Org = definition.ReadOrganisation(w.Root, &problems)
+	w.Org = definition.ReadOrganisation(w.Root, kinds.Readers(), &problems)
 	return problems.Err()
 }
 
@@ -93,7 +94,7 @@ func (w *Workspace) LoadEach() error {
 
 // load reads all definitions, and returns the problems that are of no image alone.
 func (w *Workspace) load() (problems definition.Problems, err error) {
-	w.Org = definition.ReadOrganisation(w.Root, &problems)
+	w.Org = definition.ReadOrganisation(w.Root, kinds.Readers(), &problems)
 	files, err := w.files()
 	if err != nil {
 		return nil, err

@@ -1,4 +1,5 @@
-package region
+// Package folder is the kind of region that is a folder: IMAGE/VERSION/FILE below it.
+package folder
 
 import (
 	"context"
@@ -7,19 +8,38 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 
+	"zygos/internal/definition"
 	"zygos/internal/flock"
+	"zygos/internal/region"
 	"zygos/internal/store"
 )
 
-// folder is a region of kind "folder": IMAGE/VERSION/FILE below a folder.
+// Kind is the line in the table of kinds.
+var Kind = region.Kind{Name: "folder",
+	Read: func(name string, v definition.Values) any {
+		path, _ := v.Must("path", "regions/"+name)
+		v.Later("url", "credentials")
+		return path
+	},
+	Open: func(r *definition.Region, path func(string) string) region.Region {
+		return folder{name: r.Name, dir: path(r.Settings.(string))}
+	},
+	Where: func(settings any) string { return settings.(string) },
+}
+
+// folder is an opened region.
 type folder struct{ name, dir string }
 
-func (f folder) Place(ctx context.Context, item Item, told func(int64)) (Placed, error) {
+func (f folder) ID(item region.Item) string { return region.ID(f.name, item) }
+
+func (f folder) Place(ctx context.Context, item region.Item, told func(int64)) (region.Placed, error) {
 	dir := filepath.Join(f.dir, item.Image, item.Version)
-	p := Placed{ID: ID(f.name, item), Location: filepath.Join(dir, item.File)}
+	p := region.Placed{ID: f.ID(item), Location: filepath.Join(dir, item.File)}
 	want := store.Blob{Digest: item.Digest, Bytes: item.Bytes}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return p, err
@@ -47,7 +67,7 @@ func (f folder) Place(ctx context.Context, item Item, told func(int64)) (Placed,
 		}
 	}
 	if err := f.copy(ctx, part, item, told); err != nil {
-		return p, absentError{err}
+		return p, absent{err}
 	}
 	if err := os.Rename(part.Name(), p.Location); err != nil {
 		return p, err
@@ -57,7 +77,7 @@ func (f folder) Place(ctx context.Context, item Item, told func(int64)) (Placed,
 }
 
 // copy fills a file under its temporary name, and verifies it.
-func (f folder) copy(ctx context.Context, part *os.File, item Item, told func(int64)) error {
+func (f folder) copy(ctx context.Context, part *os.File, item region.Item, told func(int64)) error {
 	if err := copyFile(ctx, part, item, told); err != nil {
 		return fmt.Errorf("copy %s: %w", item.File, err)
 	}
@@ -126,8 +146,12 @@ func claim(ctx context.Context, name string) (*os.File, error) {
 }
 
 // copyFile copies a file's data and keeps its holes.
-func copyFile(ctx context.Context, to *os.File, item Item, told func(int64)) error {
-	from, err := os.Open(item.Source)
+func copyFile(ctx context.Context, to *os.File, item region.Item, told func(int64)) error {
+	source, err := item.Source(ctx)
+	if err != nil {
+		return err
+	}
+	from, err := os.Open(source)
 	if err != nil {
 		return err
 	}
@@ -213,3 +237,62 @@ func (f folder) Document(_ context.Context, name string, content []byte) (string
 	}
 	return full, store.WriteFile(full, content)
 }
+
+func (f folder) Read(_ context.Context, name string) ([]byte, time.Time, error) {
+	full := filepath.Join(f.dir, name)
+	info, err := os.Stat(full)
+	if err != nil {
+		return nil, time.Time{}, err
+	}
+	content, err := os.ReadFile(full)
+	return content, info.ModTime(), err
+}
+
+// near is a location as it is on this machine, which may have the folder under another path.
+func (f folder) near(location string) string {
+	if _, err := os.Stat(location); err == nil {
+		return location
+	}
+	version, file := filepath.Split(location)
+	image, version := filepath.Split(filepath.Clean(version))
+	return filepath.Join(f.dir, filepath.Base(image), version, file)
+}
+
+func (f folder) Fetch(_ context.Context, location string) (io.ReadCloser, error) {
+	return os.Open(f.near(location))
+}
+
+func (f folder) Verify(ctx context.Context, location, digest string) error {
+	got, err := store.Digest(ctx, f.near(location), nil)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return absent{err}
+	case err == nil && got.Digest != digest:
+		return absent{fmt.Errorf("%s has the digest %s instead of %s", location, got.Digest, digest)}
+	}
+	return err
+}
+
+func (f folder) List(context.Context) (list []string, err error) {
+	all, err := filepath.Glob(filepath.Join(definition.EscapeGlob(f.dir), "*", "*", "*"))
+	for _, name := range all {
+		if filepath.Ext(name) != ".json" && !strings.HasPrefix(filepath.Base(name), partPrefix) {
+			list = append(list, name)
+		}
+	}
+	return list, err
+}
+
+func (f folder) Sweep(context.Context) (removed []string, err error) {
+	dirs, err := filepath.Glob(filepath.Join(definition.EscapeGlob(f.dir), "*"))
+	for _, dir := range dirs {
+		removed = append(removed, sweep(dir)...)
+	}
+	return removed, err
+}
+
+// absent is region.ErrAbsent with the words of what failed.
+type absent struct{ error }
+
+func (e absent) Is(target error) bool { return target == region.ErrAbsent }
+func (e absent) Unwrap() error        { return e.error }

@@ -1,0 +1,163 @@
+package app_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"zygos/internal/app"
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+	"zygos/internal/publish"
+	"zygos/internal/region"
+	"zygos/internal/region/kinds"
+	"zygos/internal/rules"
+	"zygos/internal/supply"
+)
+
+// shelf is a made-up kind of region: it keeps all in memory, and fails as often as it is told.
+type shelf struct {
+	name    string
+	things  map[string][]byte
+	fails   []error
+	patient int // how often it was asked
+}
+
+func (s *shelf) ID(item region.Item) string { return s.name + "/" + item.File }
+
+func (s *shelf) Place(ctx context.Context, item region.Item, told func(int64)) (region.Placed, error) {
+	if s.patient++; len(s.fails) > 0 {
+		err := s.fails[0]
+		s.fails = s.fails[1:]
+		return region.Placed{}, err
+	}
+	source, err := item.Source(ctx)
+	if err != nil {
+		return region.Placed{}, err
+	}
+	content, err := os.ReadFile(source)
+	told(int64(len(content)))
+	at := "shelf:" + item.File
+	s.things[at] = content
+	return region.Placed{ID: s.ID(item), Location: at, Copied: true}, err
+}
+
+func (s *shelf) Fetch(_ context.Context, at string) (io.ReadCloser, error) {
+	return io.NopCloser(bytes.NewReader(s.things[at])), nil
+}
+
+func (s *shelf) Verify(context.Context, string, string) error { return nil }
+func (s *shelf) List(context.Context) ([]string, error)       { return nil, nil }
+func (s *shelf) Sweep(context.Context) ([]string, error)      { return nil, nil }
+func (s *shelf) Remove(_ context.Context, at string) error    { delete(s.things, at); return nil }
+func (s *shelf) Document(_ context.Context, name string, text []byte) (string, error) {
+	s.things[name] = text
+	return "shelf:" + name, nil
+}
+
+func (s *shelf) Read(_ context.Context, name string) ([]byte, time.Time, error) {
+	if s.things[name] == nil {
+		return nil, time.Time{}, fs.ErrNotExist
+	}
+	return s.things[name], time.Now(), nil
+}
+
+// opened is a workspace with one version of an image in its catalog and store, opened.
+func opened(t *testing.T, organisation string) *app.App {
+	dir := filepath.Join(t.TempDir(), "w")
+	require.NoError(t, app.NewWorkspace(dir))
+	file := filepath.Join(dir, "zygos.toml")
+	text := read(t, file)
+	require.NoError(t, os.WriteFile(file, []byte(text+organisation), 0o644))
+	a, err := app.Open(t.Context(), app.Where{Workspace: dir}, app.Strict, app.Caller{Who: "somebody"})
+	if err != nil {
+		require.Nil(t, a)
+		require.NoError(t, err)
+	}
+	t.Cleanup(a.Close)
+	blob, err := a.Store.Put([]byte("content"))
+	require.NoError(t, err)
+	require.NoError(t, a.Catalog.StartBuild(t.Context(), catalog.Build{ID: "b-1", Image: "first", Version: "0.1.0", Started: time.Now()}))
+	require.NoError(t, a.Catalog.Register(t.Context(), catalog.Version{Image: "first", Version: "0.1.0", Build: "b-1", Created: time.Now(),
+		Artifacts: []catalog.Artifact{{Name: "tar", Format: "tar", Digest: blob.Digest, Bytes: blob.Bytes}}}))
+	return a
+}
+
+// A new kind of region is one line in the table: definitions, publications, documents, supply and prune know it.
+func TestNewKindOfRegionIsOneEntryOfTheTable(t *testing.T) {
+	old := kinds.Table
+	t.Cleanup(func() { kinds.Table = old })
+	board := &shelf{name: "attic", things: map[string][]byte{}, fails: []error{&region.AgainError{Err: errors.New("busy")}}}
+	kinds.Table = append(slices.Clone(old), &region.Kind{Name: "shelf",
+		Read: func(_ string, v definition.Values) any {
+			board, at := v.Must("board", "oak")
+			if board == "glass" {
+				v.Problem(at, "a board of glass breaks", "write oak")
+			}
+			return board
+		},
+		Open:  func(*definition.Region, func(string) string) region.Region { return board },
+		Where: func(settings any) string { return "the board of " + settings.(string) }})
+
+	dir := filepath.Join(t.TempDir(), "w")
+	require.NoError(t, app.NewWorkspace(dir))
+	file := filepath.Join(dir, "zygos.toml")
+	good := read(t, file)
+	require.NoError(t, os.WriteFile(file, []byte(good+"\n[region.attic]\nkind = \"shelf\"\nboard = \"glass\"\npath = \"x\"\n"), 0o644))
+	_, err := app.Open(t.Context(), app.Where{Workspace: dir}, app.Strict, app.Caller{})
+	require.ErrorContains(t, err, "a board of glass breaks; write oak")
+	require.ErrorContains(t, err, `unknown key "path" in [region.attic]; known keys are kind, formats, board`)
+
+	a := opened(t, "\n[region.attic]\nkind = \"shelf\"\nboard = \"oak\"\n")
+	v, placed, err := a.Publish(t.Context(), "first", []string{"attic"}, func(publish.Placed) {})
+	require.NoError(t, err)
+	require.Equal(t, 2, board.patient, "again where that helps")
+	require.Equal(t, "attic/first-0.1.0.tar.zst", placed[0].ID)
+	require.Contains(t, string(board.things["index.json"]), `"location":"shelf:first-0.1.0.tar.zst"`)
+	require.Contains(t, string(board.things["first/0.1.0/manifest.json"]), `"attic/first-0.1.0.tar.zst"`)
+	list, err := a.Regions(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, "the board of oak", list[1].Path)
+
+	// What is in no store comes from the region, if it is what it should be.
+	require.NoError(t, a.Store.Remove(v.Artifacts[0].Digest))
+	board.things["shelf:first-0.1.0.tar.zst"] = []byte("c0ntent")
+	_, err = supply.Artifact(t.Context(), a.State, v, v.Artifacts[0], nil)
+	require.ErrorContains(t, err, "tar of first@0.1.0 cannot be had from region attic: what came has the digest ")
+	board.things["shelf:first-0.1.0.tar.zst"] = []byte("content")
+	at, err := supply.Artifact(t.Context(), a.State, v, v.Artifacts[0], nil)
+	require.NoError(t, err)
+	require.Equal(t, "content", read(t, at))
+
+	// Trying again does not help against everything.
+	board.patient, board.fails = 0, []error{errors.New("gone")}
+	_, placed, err = a.Publish(t.Context(), "first", []string{"attic"}, func(publish.Placed) {})
+	require.NoError(t, err)
+	require.Equal(t, "gone", placed[0].Error)
+	require.Equal(t, 1, board.patient)
+}
+
+// A new rule for tags is one line in the table.
+func TestNewRuleIsOneEntryOfTheTable(t *testing.T) {
+	a := opened(t, "\n[tag.stable]\nneeds = [\"age:1h\", \"from:candidate\"]\n")
+	move := catalog.Move{Image: "first", Tag: "stable", Version: "0.1.0"}
+	table := map[string]rules.Rule{"age": func(_ context.Context, c *rules.Case, value string) (string, error) {
+		return strings.ToUpper(value) + " of " + c.Version.Ref() + " for " + c.Tag, nil
+	}}
+	err := rules.Mover(a.State, table, time.Now)(t.Context(), a.Catalog, &move)
+	require.ErrorContains(t, err, "age:1h: 1H of first@0.1.0 for stable")
+	later := func() time.Time { return time.Now().Add(2 * time.Hour) }
+	err = rules.Mover(a.State, rules.Table, later)(t.Context(), a.Catalog, &move)
+	require.ErrorContains(t, err, "first@0.1.0 was never candidate")
+	require.NotContains(t, err.Error(), "age:1h")
+}

@@ -1,0 +1,215 @@
+package folder_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"zygos/internal/artifact"
+	"zygos/internal/definition"
+	"zygos/internal/region"
+	"zygos/internal/region/folder"
+)
+
+func item(t *testing.T, content []byte) region.Item {
+	source := filepath.Join(t.TempDir(), "blob")
+	require.NoError(t, os.WriteFile(source, content, 0o600))
+	sum := sha256.Sum256(content)
+	return region.Item{Organisation: "ebbline", Image: "link", Version: "2.3.0", Key: artifact.Key{Format: "raw"}, Digest: "sha256:" + hex.EncodeToString(sum[:]),
+		Bytes: int64(len(content)), Source: from(source), File: "link-2.3.0.raw"}
+}
+
+func open(t *testing.T) (region.Region, string) {
+	dir := t.TempDir()
+	return folder.Kind.Open(&definition.Region{Name: "north", Settings: "regions/north"}, func(p string) string { return filepath.Join(dir, p) }), filepath.Join(dir, "regions/north")
+}
+
+func told(int64) {}
+
+func source(t *testing.T, it region.Item) string {
+	name, err := it.Source(t.Context())
+	require.NoError(t, err)
+	return name
+}
+
+func from(name string) func(context.Context) (string, error) {
+	return func(context.Context) (string, error) { return name, nil }
+}
+
+func TestPlacementIsCopiedOnceAndVerified(t *testing.T) {
+	r, dir := open(t)
+	it := item(t, []byte("artifact"))
+	var bytes int64
+	placed, err := r.Place(t.Context(), it, func(n int64) { bytes += n })
+	require.NoError(t, err)
+	require.True(t, placed.Copied)
+	require.Equal(t, int64(8), bytes)
+	require.Equal(t, filepath.Join(dir, "link/2.3.0/link-2.3.0.raw"), placed.Location)
+	content, err := os.ReadFile(placed.Location)
+	require.NoError(t, err)
+	require.Equal(t, "artifact", string(content))
+	again, err := r.Place(t.Context(), it, told)
+	require.NoError(t, err)
+	require.False(t, again.Copied)
+	require.Equal(t, placed.ID, again.ID)
+
+	// Same size, other content: found by its digest, and replaced.
+	require.NoError(t, os.WriteFile(placed.Location, []byte("artifakt"), 0o644))
+	again, err = r.Place(t.Context(), it, told)
+	require.NoError(t, err)
+	require.True(t, again.Copied)
+}
+
+func TestSparseFilesStaySparse(t *testing.T) {
+	r, _ := open(t)
+	content := make([]byte, 8<<20)
+	copy(content[4<<20:], "data")
+	it := item(t, content)
+	require.NoError(t, os.Remove(source(t, it)))
+	f, err := os.Create(source(t, it))
+	require.NoError(t, err)
+	_, err = f.WriteAt([]byte("data"), 4<<20)
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(8<<20))
+	require.NoError(t, f.Close())
+	placed, err := r.Place(t.Context(), it, told)
+	require.NoError(t, err)
+	var st unix.Stat_t
+	require.NoError(t, unix.Stat(placed.Location, &st))
+	require.Equal(t, int64(8<<20), st.Size)
+	require.Less(t, st.Blocks*512, int64(1<<20))
+}
+
+func TestFailedPlacementLeavesNothing(t *testing.T) {
+	r, dir := open(t)
+	it := item(t, []byte("artifact"))
+	it.Digest = "sha256:" + strings.Repeat("0", 64)
+	_, err := r.Place(t.Context(), it, told)
+	require.ErrorContains(t, err, "is damaged")
+	left, err := os.ReadDir(filepath.Join(dir, "link/2.3.0"))
+	require.NoError(t, err)
+	require.Empty(t, left)
+
+	it = item(t, []byte("artifact"))
+	require.NoError(t, os.Remove(source(t, it)))
+	_, err = r.Place(t.Context(), it, told)
+	require.ErrorIs(t, err, os.ErrNotExist)
+
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err = r.Place(ctx, item(t, []byte("artifact")), told)
+	require.ErrorIs(t, err, context.Canceled)
+	left, err = os.ReadDir(filepath.Join(dir, "link/2.3.0"))
+	require.NoError(t, err)
+	require.Empty(t, left)
+}
+
+func TestLeftoversOfKilledPublicationsGo(t *testing.T) {
+	r, dir := open(t)
+	it := item(t, []byte("artifact"))
+	for _, version := range []string{"2.3.0", "2.2.9", "2.2.8"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, "link", version), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "link", version, ".part-"+it.Name), []byte("half of something longer"), 0o644))
+	}
+	busy, err := os.Open(filepath.Join(dir, "link/2.2.8/.part-"+it.Name))
+	require.NoError(t, err)
+	defer busy.Close()
+	require.NoError(t, unix.Flock(int(busy.Fd()), unix.LOCK_EX))
+	placed, err := r.Place(t.Context(), it, told)
+	require.NoError(t, err)
+	content, err := os.ReadFile(placed.Location)
+	require.NoError(t, err)
+	require.Equal(t, "artifact", string(content))
+	left, err := os.ReadDir(filepath.Dir(placed.Location))
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+	require.NoFileExists(t, filepath.Join(dir, "link/2.2.9/.part-"+it.Name))
+	require.FileExists(t, busy.Name(), "somebody is writing it")
+}
+
+func TestManyPlaceTheSameAtOnce(t *testing.T) {
+	r, _ := open(t)
+	it := item(t, bytes.Repeat([]byte("artifact"), 1<<18))
+	copied := make(chan bool, 8)
+	for range cap(copied) {
+		go func() {
+			placed, err := r.Place(t.Context(), it, told)
+			assert.NoError(t, err)
+			copied <- placed.Copied
+		}()
+	}
+	count := 0
+	for range cap(copied) {
+		if <-copied {
+			count++
+		}
+	}
+	require.Equal(t, 1, count, "copied once, found by the others")
+}
+
+func TestDocumentsAreWholeOrNotThere(t *testing.T) {
+	r, dir := open(t)
+	at, err := r.Document(t.Context(), "link/2.3.0/manifest.json", []byte("{}"))
+	require.NoError(t, err)
+	require.Equal(t, filepath.Join(dir, "link/2.3.0/manifest.json"), at)
+	_, err = r.Document(t.Context(), "link/2.3.0/manifest.json", []byte("{1}"))
+	require.NoError(t, err)
+	content, err := os.ReadFile(at)
+	require.NoError(t, err)
+	require.Equal(t, "{1}", string(content))
+	left, err := os.ReadDir(filepath.Dir(at))
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+}
+
+func TestTakes(t *testing.T) {
+	require.True(t, (&definition.Region{}).Takes("raw"))
+	require.True(t, (&definition.Region{Formats: []string{"tar", "raw"}}).Takes("raw"))
+	require.False(t, (&definition.Region{Formats: []string{"tar"}}).Takes("raw"))
+}
+
+// What was placed is found again: by its location, also where the folder has another path, and in the list.
+func TestWhatWasPlacedIsFetchedVerifiedAndListed(t *testing.T) {
+	r, dir := open(t)
+	placed, err := r.Place(t.Context(), item(t, []byte("artifact")), told)
+	require.NoError(t, err)
+	digest := item(t, []byte("artifact")).Digest
+	for _, at := range []string{placed.Location, "/on/another/machine/link/2.3.0/link-2.3.0.raw"} {
+		content, err := r.Fetch(t.Context(), at)
+		require.NoError(t, err)
+		text, err := io.ReadAll(content)
+		require.NoError(t, err)
+		require.NoError(t, content.Close())
+		require.Equal(t, "artifact", string(text))
+		require.NoError(t, r.Verify(t.Context(), at, digest))
+	}
+	_, err = r.Document(t.Context(), "link/2.3.0/manifest.json", []byte("{}"))
+	require.NoError(t, err)
+	text, written, err := r.Read(t.Context(), "link/2.3.0/manifest.json")
+	require.NoError(t, err)
+	require.Equal(t, "{}", string(text))
+	require.WithinDuration(t, time.Now(), written, time.Minute)
+	_, _, err = r.Read(t.Context(), "nothing.json")
+	require.ErrorIs(t, err, fs.ErrNotExist)
+	list, err := r.List(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, []string{placed.Location}, list, "documents are no artifacts")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "link/2.3.0/link-2.3.0.raw"), []byte("other"), 0o644))
+	require.ErrorIs(t, r.Verify(t.Context(), placed.Location, digest), region.ErrAbsent)
+	require.NoError(t, os.Remove(placed.Location))
+	require.ErrorIs(t, r.Verify(t.Context(), placed.Location, digest), region.ErrAbsent)
+	_, err = r.Fetch(t.Context(), placed.Location)
+	require.ErrorIs(t, err, fs.ErrNotExist)
+}

@@ -1,0 +1,48 @@
+// Package kinds is the table of the kinds of regions: a new one is a folder beside this one and a line here.
+package kinds
+
+import (
+	"fmt"
+	"slices"
+
+	"zygos/internal/definition"
+	"zygos/internal/region"
+	"zygos/internal/region/folder"
+)
+
+// Table is the kinds, in the order in which they are told.
+var Table = []*region.Kind{&folder.Kind}
+
+func find(name string) *region.Kind {
+	if i := slices.IndexFunc(Table, func(k *region.Kind) bool { return k.Name == name }); i >= 0 {
+		return Table[i]
+	}
+	return nil
+}
+
+// Readers are the kinds as definitions are read with them.
+func Readers() definition.RegionKinds {
+	kinds := definition.RegionKinds{Later: []string{"registry", "cloud", "s3"},
+		Read: func(kind, name string, v definition.Values) any { return find(kind).Read(name, v) }}
+	for _, k := range Table {
+		kinds.Names = append(kinds.Names, k.Name)
+	}
+	return kinds
+}
+
+// Open opens a region of zygos.toml; path resolves a path that starts at the workspace.
+func Open(r *definition.Region, path func(string) string) (region.Region, error) {
+	k := find(r.Kind)
+	if k == nil || r.Settings == nil { // whoever only looks takes a wrong definition as it is
+		return nil, fmt.Errorf("%s: region %s cannot be used: its kind is %q; 'zygos lint' says what to do", r.Pos, r.Name, r.Kind)
+	}
+	return k.Open(r, path), nil
+}
+
+// Where says where a region is, "" if that is not known.
+func Where(r *definition.Region) string {
+	if k := find(r.Kind); k != nil && r.Settings != nil {
+		return k.Where(r.Settings)
+	}
+	return ""
+}

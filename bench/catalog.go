@@ -41,7 +41,8 @@ func catalog(temp string) {
 	check(os.WriteFile(filepath.Join(ws, "scripts", "common.sh"), []byte("echo 1 > /common\n"), 0o644))
 	for i := range images {
 		check(os.WriteFile(filepath.Join(ws, "images", image(i)+".toml"), fmt.Appendf(nil,
-			"series = \"1.0\"\nbase = %q\n[labels]\nowner = \"team-%d\"\n[[stage]]\nname = \"common\"\nscripts = [\"scripts/common.sh\"]\n[[artifact]]\nformat = \"tar\"\n", baseOf(i), i%20), 0o644))
+			"series = \"1.0\"\nbase = %q\n[labels]\nowner = \"team-%d\"\n[[stage]]\nname = \"common\"\nscripts = "+
+				"[\"scripts/common.sh\"]\n[[artifact]]\nformat = \"tar\"\n", baseOf(i), i%20), 0o644))
 	}
 	a, _ := both(1, func() { run(ws, program, "import", file) }, func() {})
 	row("100,000 versions: import", a, 0, "")
@@ -73,7 +74,8 @@ func names() (list []string) {
 }
 
 func measure(ws string, standard func()) {
-	for _, command := range []string{"locate image-100@stable --region region-3", "list", "list image-100", "list --where owner=team-3 --tag stable", "list --only recalled",
+	for _, command := range []string{"locate image-100@stable --region region-3", "list", "list image-100",
+		"list --where owner=team-3 --tag stable", "list --only recalled",
 		"show image-100@stable", "lineage image-003@1.0.100"} {
 		a, b := both(11, func() { run(ws, append([]string{program}, strings.Fields(command)...)...) }, standard)
 		row("  zygos "+command, a, b, "50ms")
@@ -113,7 +115,8 @@ func writeCatalog(name string) {
 		}
 	}
 	every(func(i, n int) {
-		line("builds", map[string]any{"id": fmt.Sprintf("b-%03d-%03d", i, n), "image": image(i), "version": number(n), "base": "x", "state": "registered", "who": "me",
+		line("builds", map[string]any{"id": fmt.Sprintf("b-%03d-%03d", i, n), "image": image(i), "version": number(n), "base": "x",
+			"state": "registered", "who": "me",
 			"started": when(n), "ended": when(n), "error": "", "why": "a script changed"})
 	})
 	every(func(i, n int) {
@@ -121,17 +124,22 @@ func writeCatalog(name string) {
 		if i >= 20 {
 			release = number(n)
 		}
-		line("versions", map[string]any{"image": image(i), "version": number(n), "major": 1, "minor": 0, "patch": n, "build": fmt.Sprintf("b-%03d-%03d", i, n), "created": when(n),
-			"base_name": base, "base_version": release, "base_digest": "sha256:" + strings.Repeat("a", 64), "fingerprint": strings.Repeat("f", 64), "epoch": 1,
+		line("versions", map[string]any{"image": image(i), "version": number(n), "major": 1, "minor": 0, "patch": n,
+			"build": fmt.Sprintf("b-%03d-%03d", i, n), "created": when(n),
+			"base_name": base, "base_version": release, "base_digest": "sha256:" + strings.Repeat("a", 64), "fingerprint": strings.Repeat("f", 64),
+			"epoch": 1,
 			"trees": `[{"layers":["` + strings.Repeat("0", 64) + `"]}]`, "labels": fmt.Sprintf(`{"owner":"team-%d"}`, i%20)})
 	})
 	every(func(i, n int) {
 		line("labels", map[string]any{"image": image(i), "version": number(n), "key": "owner", "value": fmt.Sprint("team-", i%20)})
-		line("artifacts", map[string]any{"image": image(i), "version": number(n), "variant": "", "format": "raw", "digest": fmt.Sprintf("sha256:%064x", i*1000+n), "bytes": 1000000})
-		line("tag_moves", map[string]any{"number": i*versions + n + 1, "image": image(i), "tag": "stable", "was": number(max(0, n-1)), "version": number(n), "who": "me", "why": "", "at": when(n)})
+		line("artifacts", map[string]any{"image": image(i), "version": number(n), "variant": "", "format": "raw",
+			"digest": fmt.Sprintf("sha256:%064x", i*1000+n), "bytes": 1000000})
+		line("tag_moves", map[string]any{"number": i*versions + n + 1, "image": image(i), "tag": "stable", "was": number(max(0, n-1)),
+			"version": number(n), "who": "me", "why": "", "at": when(n)})
 		for r := range 10 {
 			if n >= versions-20 {
-				line("placements", map[string]any{"id": fmt.Sprintf("zy-%d-%d-%d", i, n, r), "image": image(i), "version": number(n), "region": fmt.Sprint("region-", r), "variant": "",
+				line("placements", map[string]any{"id": fmt.Sprintf("zy-%d-%d-%d", i, n, r), "image": image(i), "version": number(n),
+					"region": fmt.Sprint("region-", r), "variant": "",
 					"format": "raw", "artifact": fmt.Sprintf("sha256:%064x", i*1000+n), "location": fmt.Sprint("/r/", r), "verified": when(n)})
 			}
 		}
@@ -140,7 +148,8 @@ func writeCatalog(name string) {
 		line("tags", map[string]any{"image": image(i), "tag": "stable", "version": number(versions - 1)})
 	}
 	for k := range 5 {
-		line("recalls", map[string]any{"number": k + 1, "image": image(30 + k), "version": number(50), "why": "a hole", "who": "me", "at": when(1), "since": when(1), "descendants": 1, "ended": "", "ended_by": ""})
+		line("recalls", map[string]any{"number": k + 1, "image": image(30 + k), "version": number(50), "why": "a hole", "who": "me",
+			"at": when(1), "since": when(1), "descendants": 1, "ended": "", "ended_by": ""})
 	}
 	check(out.Flush())
 	check(file.Close())

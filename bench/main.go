@@ -173,7 +173,8 @@ func stages(temp string) {
 		ours = append(ours, (all-one)/many)
 		bare = append(bare, timed(func() {
 			for range many {
-				run(temp, "unshare", "--mount", "--pid", "--ipc", "--uts", "--cgroup", "--user", "--map-root-user", "--fork", "chroot", root, "/bin/sh", "-c", "echo x > /made")
+				run(temp, "unshare", "--mount", "--pid", "--ipc", "--uts", "--cgroup", "--user", "--map-root-user", "--fork", "chroot", root,
+					"/bin/sh", "-c", "echo x > /made")
 			}
 		})/many)
 	}
@@ -208,14 +209,16 @@ func capture(temp, source string) {
 	check(err)
 	info, err := os.Stat(raw[0])
 	check(err)
-	fmt.Printf("  the Debian example: a tree of %s, a disk of %d MiB\n", strings.Fields(string(run(temp, "du", "-sh", "--apparent-size", root)))[0], info.Size()>>20)
+	fmt.Printf("  the Debian example: a tree of %s, a disk of %d MiB\n",
+		strings.Fields(string(run(temp, "du", "-sh", "--apparent-size", root)))[0], info.Size()>>20)
 	var tars, raws, tarZstd, mke2fs, summed []time.Duration
 	for i := range 5 {
 		events := run(ws, program, "build", "field-gateway", "--force", "--json")
 		tars, raws = append(tars, took(events, "tar")), append(raws, took(events, "raw"))
 		file := filepath.Join(temp, fmt.Sprint("standard", i))
 		tarZstd = append(tarZstd, timed(func() {
-			run(temp, "sh", "-c", "tar --create --sort=name --xattrs --numeric-owner --directory "+root+" . | zstd -q -T0 -o "+file+".tar.zst && sync "+file+".tar.zst")
+			run(temp, "sh", "-c", "tar --create --sort=name --xattrs --numeric-owner --directory "+root+" . | zstd -q -T0 -o "+file+".tar.zst "+
+				"&& sync "+file+".tar.zst")
 		}))
 		make := timed(func() {
 			run(temp, "sh", "-c", fmt.Sprintf("truncate -s %d %s && mke2fs -q -t ext4 -d %s %s && sync %s", info.Size(), file, root, file, file))
@@ -272,7 +275,8 @@ func lastStage(temp string) {
 	}
 	check(os.WriteFile(file, text, 0o644))
 	row("last script of the Debian example changed", median(whole), 0, "5s with one disk")
-	for _, name := range []string{"start and plan", "base", "stages reused", "the stage that changed", "seal", "capture tar", "capture raw", "register"} {
+	for _, name := range []string{"start and plan", "base", "stages reused", "the stage that changed", "seal", "capture tar", "capture raw",
+		"register"} {
 		row("  "+name, median(parts[name]), 0, "")
 	}
 }
@@ -284,7 +288,8 @@ func children(temp string) {
 	for i := range 8 {
 		names = append(names, fmt.Sprintf("child-%d", i))
 	}
-	const hash, count = "find /usr -xdev -type f -print0 | xargs -0 sha256sum > /var/lib/inventory", "i=0; while [ $i -lt 300000 ]; do i=$((i+1)); done; echo done > /made"
+	const hash, count = "find /usr -xdev -type f -print0 | xargs -0 sha256sum > /var/lib/inventory",
+		"i=0; while [ $i -lt 300000 ]; do i=$((i+1)); done; echo done > /made"
 	for _, kind := range []struct{ what, ws, base, script, format string }{
 		{"8 children whose scripts take the time", filepath.Join(temp, "root1"), "ebb-base", count, "tar"},
 		{"8 Debian children with a raw", ws, "field-gateway", hash, "raw"}, {"8 Debian children with a tar", ws, "field-gateway", hash, "tar"}} {
@@ -292,8 +297,9 @@ func children(temp string) {
 		define := func() {
 			salt++
 			for i, name := range names {
-				check(os.WriteFile(filepath.Join(ws, "images", name+".toml"), fmt.Appendf(nil, "series = \"1.0\"\nbase = %q\n[[stage]]\nname = \"work\"\nnetwork = \"none\"\n"+
-					"inline = \"\"\"\n%s\n# %d %d\n\"\"\"\n[[artifact]]\nformat = %q\n", kind.base, kind.script, i, salt, kind.format), 0o644))
+				check(os.WriteFile(filepath.Join(ws, "images", name+".toml"),
+					fmt.Appendf(nil, "series = \"1.0\"\nbase = %q\n[[stage]]\nname = \"work\"\nnetwork = \"none\"\n"+
+						"inline = \"\"\"\n%s\n# %d %d\n\"\"\"\n[[artifact]]\nformat = %q\n", kind.base, kind.script, i, salt, kind.format), 0o644))
 			}
 		}
 		var most int64
@@ -309,7 +315,8 @@ func children(temp string) {
 			}
 		}
 		two, one := both(3, at("2"), at("1"))
-		fmt.Printf("%-46s %10s %10s %7.2f  1.7 x faster; the second is --jobs 1\n", kind.what+", --jobs 2", round(two), round(one), float64(one)/float64(two))
+		fmt.Printf("%-46s %10s %10s %7.2f  1.7 x faster; the second is --jobs 1\n", kind.what+", --jobs 2", round(two), round(one),
+			float64(one)/float64(two))
 		fmt.Printf("%-46s %6.0f MiB %10s %7s  128 MB\n", "  memory of those builds", float64(most)/1024, "-", "-")
 	}
 }
@@ -322,8 +329,10 @@ func output(temp string) {
 	build := func(to string) func() {
 		return func() {
 			salt++
-			check(os.WriteFile(filepath.Join(ws, "images/first.toml"), fmt.Appendf(nil, "series = \"0.1\"\nbase = \"field-os\"\n[[stage]]\nname = \"loud\"\ninline = \"\"\"\n"+
-				"yes 'a line that an installer prints again and again %d' | head -c 1048576 > /tmp/lines\nfor i in $(seq 1024); do cat /tmp/lines; done %s\n\"\"\"\n[[artifact]]\nformat = \"tar\"\n", salt, to), 0o644))
+			check(os.WriteFile(filepath.Join(ws, "images/first.toml"),
+				fmt.Appendf(nil, "series = \"0.1\"\nbase = \"field-os\"\n[[stage]]\nname = \"loud\"\ninline = \"\"\"\n"+
+					"yes 'a line that an installer prints again and again %d' | head -c 1048576 > /tmp/lines\nfor i in $(seq 1024); do cat /tmp/lines; "+
+					"done %s\n\"\"\"\n[[artifact]]\nformat = \"tar\"\n", salt, to), 0o644))
 			run(ws, program, "build", "first", "--quiet")
 		}
 	}
@@ -358,7 +367,8 @@ func bits(temp string) {
 	for _, dir := range []string{"one", "two/deeper"} {
 		ws := filepath.Join(temp, dir)
 		run(temp, program, "demo", ws, "--quiet")
-		digests = append(digests, string(run(ws, "sh", "-c", program+` list --json | grep -v fingerprint | grep -E '"(sha256:)?[0-9a-f]{64}"|"digest"'`)))
+		digests = append(digests, string(run(ws, "sh", "-c",
+			program+` list --json | grep -v fingerprint | grep -E '"(sha256:)?[0-9a-f]{64}"|"digest"'`)))
 		time.Sleep(1100 * time.Millisecond)
 	}
 	same := "DIFFERENT"

@@ -105,7 +105,8 @@ func (a *App) Publishes(image string) bool {
 // Engine carries out plans in this state.
 func (a *App) Engine() *build.Engine {
 	ids, _ := machine.Inside()
-	return &build.Engine{State: a.Dir, Place: a.ID, Root: a.Root, Who: a.Who, Layers: a.Layers, Store: a.Store, IDs: ids, Budget: a.Org.Budget, Commit: a.Commit(),
+	return &build.Engine{State: a.Dir, Place: a.ID, Root: a.Root, Who: a.Who, Layers: a.Layers, Store: a.Store, IDs: ids,
+		Budget: a.Org.Budget, Commit: a.Commit(),
 		Machine: machine.Sandbox{IDs: ids}, Catalog: a.Catalog, Watch: a.Watch,
 		Base: func(ctx context.Context, b plan.Base, variant, temp string, tell func(string, int64, int64)) (*layer.Snapshot, error) {
 			return supply.Bring(ctx, a.State, b, variant, temp, tell)

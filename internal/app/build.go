@@ -214,7 +214,8 @@ func (b *builder) one(ctx context.Context, j *Built) (err error) {
 		return wrong
 	}
 	o := b.options
-	if img, err := b.Image(j.Image); err == nil && !slices.ContainsFunc(img.Stages, func(s definition.Stage) bool { return s.Name == o.From }) {
+	if img, err := b.Image(j.Image); err == nil &&
+		!slices.ContainsFunc(img.Stages, func(s definition.Stage) bool { return s.Name == o.From }) {
 		o.From = ""
 	}
 	known := state.Known{State: b.State}

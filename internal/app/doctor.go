@@ -25,7 +25,8 @@ func Examine(ctx context.Context, at Where, by Caller, elsewhere string) []host.
 		dir = w.State
 		list = append(list, measure(w))
 		if err := w.MakeState(); err != nil {
-			return append(list, host.Finding{What: "state", State: "missing", Text: err.Error(), Do: "make the folder writable, or move it with --state DIR"})
+			return append(list, host.Finding{What: "state", State: "missing", Text: err.Error(),
+				Do: "make the folder writable, or move it with --state DIR"})
 		}
 		list = append(list, examineCatalog(ctx, at, w, by))
 	}

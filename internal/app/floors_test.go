@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -97,6 +98,30 @@ func TestOnlyTheCommandLineIsACommandLine(t *testing.T) {
 					t.Errorf("internal/%s/%s has %s: pass it in", name, file, found)
 				}
 			}
+		}
+	}
+}
+
+// One idea a file, and lines that are read at a glance.
+func TestFilesAndLinesAreShort(t *testing.T) {
+	const mostLines, mostBytes = 500, 140
+	files, err := filepath.Glob("../../*/*.go")
+	require.NoError(t, err)
+	for _, p := range packages(t) {
+		more, err := filepath.Glob(p.Dir + "/*.go")
+		require.NoError(t, err)
+		files = append(files, more...)
+	}
+	require.NotEmpty(t, files)
+	for _, file := range files {
+		n := 0
+		for line := range strings.Lines(read(t, file)) {
+			if n++; len(line) > mostBytes+1 {
+				t.Errorf("%s:%d has %d bytes", file, n, len(line)-1)
+			}
+		}
+		if n > mostLines {
+			t.Errorf("%s has %d lines", file, n)
 		}
 	}
 }

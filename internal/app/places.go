@@ -16,7 +16,8 @@ import (
 
 // Publish places a version in the regions named, or in those of its image, and writes its documents. What
 // happened in each region comes with an error of the documents.
-func (a *App) Publish(ctx context.Context, ref string, regions []string, each func(publish.Placed)) (v *catalog.Version, done []publish.Placed, err error) {
+func (a *App) Publish(ctx context.Context, ref string, regions []string,
+	each func(publish.Placed)) (v *catalog.Version, done []publish.Placed, err error) {
 	if v, err = a.Resolve(ctx, ref); err == nil {
 		err = a.Writable()
 	}
@@ -108,11 +109,13 @@ func (a *App) Locate(ctx context.Context, r LocateRequest) (*catalog.Version, *c
 	case len(list) > 1:
 		err = &ManyError{v.Ref(), r.Region, shapes}
 	case len(shapes) > 0:
-		err = fmt.Errorf("%s holds %s as %s, not as %s", r.Region, v.Ref(), strings.Join(shapes, ", "), strings.Join(strings.Fields(r.Variant+" "+r.Name+" "+r.Format), " "))
+		err = fmt.Errorf("%s holds %s as %s, not as %s", r.Region, v.Ref(), strings.Join(shapes, ", "),
+			strings.Join(strings.Fields(r.Variant+" "+r.Name+" "+r.Format), " "))
 	case !slices.Contains(names, r.Region):
 		err = fmt.Errorf("region %q is not in zygos.toml; regions are %s", r.Region, strings.Join(names, ", "))
 	default:
-		err = &publish.IncompleteError{Text: fmt.Sprintf("%s is not in %s; place it there: zygos publish %s --region %s", v.Ref(), r.Region, v.Ref(), r.Region)}
+		err = &publish.IncompleteError{Text: fmt.Sprintf("%s is not in %s; place it there: zygos publish %s --region %s", v.Ref(), r.Region,
+			v.Ref(), r.Region)}
 	}
 	return nil, nil, err
 }

@@ -87,7 +87,8 @@ func (a *App) Cancel(ctx context.Context, word string) (*catalog.Build, error) {
 	}
 	for began := time.Now(); a.Dir.Alive(b.ID); {
 		if time.Since(began) > cancelPatience {
-			return nil, fmt.Errorf("build %s was asked to stop and still runs after %s; 'zygos log %s' shows what it does", b.ID, cancelPatience, b.ID)
+			return nil, fmt.Errorf("build %s was asked to stop and still runs after %s; 'zygos log %s' shows what it does", b.ID, cancelPatience,
+				b.ID)
 		}
 		select {
 		case <-ctx.Done():
@@ -153,7 +154,8 @@ func (a *App) Enter(ctx context.Context, view *build.View, shell machine.Shell) 
 	}
 	defer hold.Close()
 	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
-	m := machine.Stage{Name: "enter", Hostname: "zygos", Upper: filepath.Join(dir, "upper"), Scratch: filepath.Join(dir, "scratch"), Network: view.Network}
+	m := machine.Stage{Name: "enter", Hostname: "zygos", Upper: filepath.Join(dir, "upper"), Scratch: filepath.Join(dir, "scratch"),
+		Network: view.Network}
 	for _, digest := range view.Layers {
 		m.Layers = append(m.Layers, a.Layers.TreeDir(digest))
 	}

@@ -98,7 +98,8 @@ func (a *App) Show(ctx context.Context, ref string) (*Account, error) {
 	}
 	ended, err := a.Catalog.EndedRecalls(ctx, v.Image, v.Version)
 	t.Placements, t.Recalls = append([]catalog.Placement{}, placements...), append([]catalog.EndedRecall{}, ended...)
-	t.Moves = slices.DeleteFunc(append([]catalog.Move{}, moves...), func(m catalog.Move) bool { return m.Version != v.Version && m.Was != v.Version })
+	t.Moves = slices.DeleteFunc(append([]catalog.Move{}, moves...),
+		func(m catalog.Move) bool { return m.Version != v.Version && m.Was != v.Version })
 	return t, err
 }
 
@@ -221,7 +222,8 @@ func (a *App) Touches(ctx context.Context, r RecallRequest) (*catalog.Version, [
 // Recall withdraws a version, and tells the regions. If these could not be told, the recall comes with
 // the error.
 func (a *App) Recall(ctx context.Context, v *catalog.Version, r RecallRequest, touched []family.Touched) (*catalog.Recall, error) {
-	recall := &catalog.Recall{Image: v.Image, Version: v.Version, Why: r.Why, Who: a.Who, At: time.Now(), Since: r.Since, Descendants: r.Descendants}
+	recall := &catalog.Recall{Image: v.Image, Version: v.Version, Why: r.Why, Who: a.Who, At: time.Now(), Since: r.Since,
+		Descendants: r.Descendants}
 	if err := a.Catalog.Recall(ctx, *recall); err != nil {
 		return nil, err
 	}

@@ -14,7 +14,8 @@ import (
 )
 
 // raw is a disk that holds one ext4 file system from its first byte on.
-var raw = Format{Name: "raw", Extension: ".raw", MediaType: "application/vnd.zygos.disk.v1.raw", Keys: []string{"size", "boot"}, Write: writeRaw}
+var raw = Format{Name: "raw", Extension: ".raw", MediaType: "application/vnd.zygos.disk.v1.raw", Keys: []string{"size", "boot"},
+	Write: writeRaw}
 
 // File types as in stat(2).
 var fileTypes = map[layer.Kind]uint32{layer.Dir: unix.S_IFDIR, layer.File: unix.S_IFREG, layer.Symlink: unix.S_IFLNK,

@@ -42,7 +42,8 @@ type MismatchError struct{ Base, From, Want, Got string }
 
 func (e *MismatchError) Error() string {
 	return fmt.Sprintf("base %s: %s is not the archive that zygos.toml pins\n  expected sha256 %s\n  found    sha256 %s\n"+
-		"Nothing was kept. If the new content is wanted, write the found digest into [base.%s]; if not, somebody changed the file.", e.Base, e.From, e.Want, e.Got, e.Base)
+		"Nothing was kept. If the new content is wanted, write the found digest into [base.%s]; if not, somebody changed the file.", e.Base,
+		e.From, e.Want, e.Got, e.Base)
 }
 
 // ArchiveError says that an archive is what was pinned and cannot be used.
@@ -145,7 +146,8 @@ func (im *Importer) Archive(ctx context.Context, b *definition.Base) (file, from
 		}
 		tried = append(tried, fmt.Sprintf("  %s: %v", from, reason(err)))
 	}
-	return "", "", fmt.Errorf("base %s could not be had from any of its places:\n%s\nCorrect [base.%s] from = […], or put the archive in one of them",
+	return "", "", fmt.Errorf("base %s could not be had from any of its places:\n%s\nCorrect [base.%s] from = […], or put the archive in "+
+		"one of them",
 		b.Name, strings.Join(tried, "\n"), b.Name)
 }
 

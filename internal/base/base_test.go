@@ -37,7 +37,8 @@ func importer(t *testing.T) *base.Importer {
 	s, err := store.Open(filepath.Join(dir, "store"))
 	require.NoError(t, err)
 	ids, _ := machine.Inside()
-	im := &base.Importer{Root: dir, Store: s, Layers: &layer.Store{Dir: filepath.Join(dir, "layers"), Owners: layer.Owners{First: ids.First, Count: ids.Count}},
+	im := &base.Importer{Root: dir, Store: s,
+		Layers:    &layer.Store{Dir: filepath.Join(dir, "layers"), Owners: layer.Owners{First: ids.First, Count: ids.Count}},
 		Downloads: filepath.Join(dir, "downloads"), Temp: filepath.Join(dir, "temp"), Progress: func(string, int64, int64) {}}
 	require.NoError(t, os.Mkdir(im.Temp, 0o755))
 	return im
@@ -117,7 +118,8 @@ func TestMismatchStopsWithBothDigests(t *testing.T) {
 }
 
 func TestUnsoundArchivesLeaveNothing(t *testing.T) {
-	for name, content := range map[string][]byte{"cut short": root(t)[:70000], "no archive": []byte("not a tar, and long enough to be looked at"), "empty": {},
+	for name, content := range map[string][]byte{"cut short": root(t)[:70000],
+		"no archive": []byte("not a tar, and long enough to be looked at"), "empty": {},
 		"cut gzip": {0x1f, 0x8b, 8, 0, 0}} {
 		t.Run(name, func(t *testing.T) {
 			im := importer(t)

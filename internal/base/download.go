@@ -83,7 +83,8 @@ func (im *Importer) fetch(ctx context.Context, b *definition.Base, from, part st
 	}
 	defer file.Close()
 	hash := sha256.New()
-	have, err := io.Copy(hash, &meter{r: file, total: -1, stop: ctx, tell: func(done, total int64) { im.Progress("check what there is of base "+b.Name, done, total) }})
+	have, err := io.Copy(hash, &meter{r: file, total: -1, stop: ctx,
+		tell: func(done, total int64) { im.Progress("check what there is of base "+b.Name, done, total) }})
 	if err != nil {
 		return "", backoff.Permanent(err)
 	}
@@ -111,14 +112,16 @@ func (im *Importer) fetch(ctx context.Context, b *definition.Base, from, part st
 	case resp.StatusCode >= 500 || resp.StatusCode == http.StatusTooManyRequests:
 		return "", errors.New("the server answers " + resp.Status)
 	case resp.StatusCode == http.StatusPartialContent && !strings.HasPrefix(resp.Header.Get("Content-Range"), fmt.Sprintf("bytes %d-", have)):
-		return "", backoff.Permanent(errors.Join(fmt.Errorf("the server was asked for what follows byte %d and answers with %q", have, resp.Header.Get("Content-Range")), os.Remove(part)))
+		return "", backoff.Permanent(errors.Join(fmt.Errorf("the server was asked for what follows byte %d and answers with %q", have,
+			resp.Header.Get("Content-Range")), os.Remove(part)))
 	case resp.StatusCode != http.StatusOK && resp.StatusCode != http.StatusPartialContent:
 		return "", backoff.Permanent(errors.New("the server answers " + resp.Status))
 	}
 	return im.receive(ctx, b, file, have, resp, hash)
 }
 
-func (im *Importer) receive(ctx context.Context, b *definition.Base, file *os.File, have int64, resp *http.Response, hash hash.Hash) (string, error) {
+func (im *Importer) receive(ctx context.Context, b *definition.Base, file *os.File, have int64, resp *http.Response,
+	hash hash.Hash) (string, error) {
 	total := int64(-1)
 	if resp.ContentLength >= 0 {
 		total = have + resp.ContentLength
@@ -126,7 +129,8 @@ func (im *Importer) receive(ctx context.Context, b *definition.Base, file *os.Fi
 	if _, err := file.Seek(have, io.SeekStart); err != nil {
 		return "", backoff.Permanent(err)
 	}
-	counted := &meter{r: resp.Body, done: have, total: total, stop: ctx, tell: func(done, total int64) { im.Progress("download base "+b.Name, done, total) }}
+	counted := &meter{r: resp.Body, done: have, total: total, stop: ctx,
+		tell: func(done, total int64) { im.Progress("download base "+b.Name, done, total) }}
 	if _, err := io.Copy(io.MultiWriter(file, hash), counted); err != nil {
 		return "", err
 	}

@@ -40,7 +40,8 @@ type Engine struct {
 	IDs     machine.IDs
 	Catalog *catalog.Catalog
 	// Base makes a base, or a variant of an image's version, a layer, with a folder for what is unfinished.
-	Base   func(ctx context.Context, b plan.Base, variant, temp string, progress func(doing string, done, total int64)) (*layer.Snapshot, error)
+	Base func(ctx context.Context, b plan.Base, variant, temp string,
+		progress func(doing string, done, total int64)) (*layer.Snapshot, error)
 	Watch  func(Event)
 	Slots  chan struct{} // its capacity is how many stages and captures run at once; nil for any number
 	Commit string        // that is checked out where the workspace is, "" for none
@@ -159,7 +160,8 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 	defer func() { _ = layer.RemoveAll(r.dir) }() // what stays is swept by the next build
 	began := time.Now()
 	if err := e.Catalog.StartBuild(ctx, catalog.Build{ID: p.Build, Image: p.Image, Version: p.Version,
-		Base: p.Base.Name + "@" + p.Base.Version, Who: e.Who, Host: r.record.Host, Place: e.Place, Commit: e.Commit, Started: began, Why: p.Why}); err != nil {
+		Base: p.Base.Name + "@" + p.Base.Version, Who: e.Who, Host: r.record.Host, Place: e.Place, Commit: e.Commit, Started: began,
+		Why: p.Why}); err != nil {
 		return nil, err
 	}
 	if r.log, err = openLog(e.State.Build(p.Build, ""), e.Watch); err != nil {
@@ -296,7 +298,8 @@ func (r *run) base(ctx context.Context) error {
 	for _, shape := range r.plan.Shapes {
 		for _, digest := range shape.Layers {
 			if !r.Layers.Has(digest) {
-				return fmt.Errorf("a layer of %s@%s is missing from %s; build %s again with --force", r.plan.Base.Name, r.plan.Base.Version, r.Layers.Dir, r.plan.Base.Name)
+				return fmt.Errorf("a layer of %s@%s is missing from %s; build %s again with --force", r.plan.Base.Name, r.plan.Base.Version,
+					r.Layers.Dir, r.plan.Base.Name)
 			}
 		}
 	}
@@ -374,13 +377,15 @@ func (e *Engine) full(err error, need int64) error {
 	}
 	free := e.free()
 	if free > max(need, enough) {
-		return fmt.Errorf("%w: the disk of %s refuses to take more, although %d MiB are free: look at its inodes (df -i) and quotas. Finished stages are kept, nothing is damaged", err, e.State, free>>20)
+		return fmt.Errorf("%w: the disk of %s refuses to take more, although %d MiB are free: look at its inodes (df -i) and quotas. "+
+			"Finished stages are kept, nothing is damaged", err, e.State, free>>20)
 	}
 	missing := ""
 	if need > free {
 		missing = fmt.Sprintf("; about %d MiB more are needed", (need-free)>>20+1)
 	}
-	return fmt.Errorf("%w: the disk of %s is full: %d MiB are free%s. Make room and run the command again: finished stages are kept, nothing is damaged", err, e.State, free>>20, missing)
+	return fmt.Errorf("%w: the disk of %s is full: %d MiB are free%s. Make room and run the command again: finished stages are kept, "+
+		"nothing is damaged", err, e.State, free>>20, missing)
 }
 
 const enough = 64 << 20 // bytes with which a disk is not full

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"sync"
 	"testing"
@@ -18,7 +17,6 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
-	"zygos/internal/artifact"
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
@@ -49,7 +47,8 @@ func (h *hand) Run(ctx context.Context, stage machine.Stage, watch machine.Watch
 		}
 	}
 	watch.StepEnded(0, time.Millisecond, nil)
-	return layer.Folder{Dir: stage.Upper, Owners: h.owners}.Put(&layer.Entry{Path: "made-by-" + stage.Name, Kind: layer.File, Mode: 0o644, MTime: 5, Size: 4}, bytes.NewReader([]byte("text")))
+	return layer.Folder{Dir: stage.Upper, Owners: h.owners}.Put(&layer.Entry{Path: "made-by-" + stage.Name, Kind: layer.File, Mode: 0o644,
+		MTime: 5, Size: 4}, bytes.NewReader([]byte("text")))
 }
 
 // works is a place to build in.
@@ -76,7 +75,8 @@ func newWorks(t *testing.T) *works {
 		Base: func(_ context.Context, _ plan.Base, _, temp string, _ func(string, int64, int64)) (*layer.Snapshot, error) {
 			dir, err := layers.Begin(temp)
 			require.NoError(t, err)
-			x := layer.Index{{Path: ".", Kind: layer.Dir, Mode: 0o755}, {Path: "etc", Kind: layer.Dir, Mode: 0o755}, {Path: "etc/machine-id", Kind: layer.File, Mode: 0o444, Size: 3}}
+			x := layer.Index{{Path: ".", Kind: layer.Dir, Mode: 0o755}, {Path: "etc", Kind: layer.Dir, Mode: 0o755},
+				{Path: "etc/machine-id", Kind: layer.File, Mode: 0o444, Size: 3}}
 			folder := layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: w.hand.owners}
 			for i := range x {
 				require.NoError(t, folder.Put(&x[i], bytes.NewReader([]byte("id\n"))))
@@ -88,10 +88,12 @@ func newWorks(t *testing.T) *works {
 }
 
 func (w *works) plan(version string, stages ...string) *plan.Plan {
-	p := &plan.Plan{Image: "link", Version: version, Build: "b-" + version, Base: plan.Base{Name: "field-os", Version: "1", Digest: "sha256:x"},
+	p := &plan.Plan{Image: "link", Version: version, Build: "b-" + version,
+		Base:   plan.Base{Name: "field-os", Version: "1", Digest: "sha256:x"},
 		Shapes: []plan.Shape{{Artifacts: []definition.Artifact{{Format: "tar"}, {Format: "raw"}}}}}
 	for _, s := range stages {
-		p.Shapes[0].Stages = append(p.Shapes[0].Stages, plan.Stage{Name: s, Steps: []plan.Step{{Name: "scripts/" + s + ".sh", Source: "scripts/" + s + ".sh", Digest: s}}})
+		p.Shapes[0].Stages = append(p.Shapes[0].Stages,
+			plan.Stage{Name: s, Steps: []plan.Step{{Name: "scripts/" + s + ".sh", Source: "scripts/" + s + ".sh", Digest: s}}})
 	}
 	return p
 }
@@ -122,7 +124,8 @@ func TestBuildRegistersWhatItCaptured(t *testing.T) {
 	w := newWorks(t)
 	record, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one", "two"))
 	require.NoError(t, err)
-	require.Equal(t, []string{"started", "base", "stage", "step", "output", "step-done", "stage-done", "stage", "step", "output", "step-done", "stage-done",
+	require.Equal(t, []string{"started", "base", "stage", "step", "output", "step-done", "stage-done", "stage", "step", "output",
+		"step-done", "stage-done",
 		"sealed", "captured", "captured", "registered"}, w.kinds())
 	v := w.versions()[0]
 	require.Equal(t, "link@1.0.0", v.Ref())
@@ -145,7 +148,8 @@ func TestBuildRegistersWhatItCaptured(t *testing.T) {
 	require.Equal(t, record.Shapes[0].Stages[0].Layer, kept.Shapes[0].Stages[0].Layer)
 	require.Equal(t, []string{"etc/machine-id"}, kept.Shapes[0].Seal[0].Paths)
 	var logged []string
-	require.NoError(t, build.ReadLog(t.Context(), w.engine.State, "b-1.0.0", false, func(e build.Event) error { logged = append(logged, e.Kind); return nil }))
+	require.NoError(t, build.ReadLog(t.Context(), w.engine.State, "b-1.0.0", false,
+		func(e build.Event) error { logged = append(logged, e.Kind); return nil }))
 	require.Equal(t, w.kinds(), logged)
 }
 
@@ -229,62 +233,6 @@ func TestVersionTakenMeanwhileIsNotOverwritten(t *testing.T) {
 	_, err = w.engine.Run(t.Context(), p)
 	require.ErrorAs(t, err, new(*catalog.TakenError))
 	require.Equal(t, "b-1.0.0", w.versions()[0].Build)
-}
-
-func TestTooSmallADiskSaysWhatIsNeeded(t *testing.T) {
-	w := newWorks(t)
-	p := w.plan("1.0.0", "one")
-	p.Shapes[0].Artifacts = []definition.Artifact{{Format: "raw", Size: 16 << 10}}
-	_, err := w.engine.Run(t.Context(), p)
-	require.ErrorContains(t, err, "capture raw: the tree needs a disk of at least 1 MiB")
-	require.ErrorContains(t, err, "images/link.toml")
-}
-
-// A new format is one entry of the table: definitions, builds, the store and file names know it.
-func TestNewFormatIsOneEntryOfTheTable(t *testing.T) {
-	old := artifact.Table
-	t.Cleanup(func() { artifact.Table = old })
-	artifact.Table = append(slices.Clone(old), &artifact.Format{Name: "names", Extension: ".txt", MediaType: "text/plain", Keys: []string{"size"},
-		Write: func(_ context.Context, to *store.Writer, t *artifact.Tree, o artifact.Options) error {
-			for _, n := range t.Nodes {
-				if _, err := fmt.Fprintf(to, "%s %d\n", n.Path, o.Size); err != nil {
-					return err
-				}
-				t.Tell(n.Size)
-			}
-			return nil
-		}})
-	dir := t.TempDir()
-	require.NoError(t, os.Mkdir(filepath.Join(dir, "images"), 0o755))
-	text := "series = \"1.0\"\nbase = \"field-os\"\n[[stage]]\nname = \"s\"\ninline = \"true\"\n[[artifact]]\nformat = \"names\"\nsize = \"3KiB\"\n"
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "images/link.toml"), []byte(text), 0o644))
-	var problems definition.Problems
-	img := definition.ReadImage(dir, "images/link.toml", &problems)
-	require.Empty(t, problems)
-
-	w := newWorks(t)
-	p := w.plan("1.0.0", "one")
-	p.Shapes[0].Artifacts = img.Artifacts
-	record, err := w.engine.Run(t.Context(), p)
-	require.NoError(t, err)
-	a := record.Version.Artifacts[0]
-	content, err := os.ReadFile(w.engine.Store.Path(a.Digest))
-	require.NoError(t, err)
-	require.Contains(t, string(content), "made-by-one 3072\n")
-	index, err := os.ReadFile(filepath.Join(w.engine.State.Store(), "index.json"))
-	require.NoError(t, err)
-	manifest := regexp.MustCompile(`sha256:[0-9a-f]{64}`).FindString(string(index))
-	listed, err := os.ReadFile(w.engine.Store.Path(manifest))
-	require.NoError(t, err)
-	require.Contains(t, string(listed), "text/plain")
-	require.Contains(t, string(listed), "link-1.0.0.txt")
-
-	p = w.plan("1.0.1", "one")
-	p.Shapes[0].Artifacts = []definition.Artifact{{Format: "tape"}}
-	_, err = w.engine.Run(t.Context(), p)
-	require.ErrorAs(t, err, new(*artifact.UnknownError))
-	_, err = artifact.Key{Format: "tape"}.File("link", "1.0.0")
-	require.ErrorContains(t, err, `does not know the format "tape"; it knows tar, raw, names`)
 }
 
 func TestBuildsOfAnImageAtOnceHoldTheirNumbers(t *testing.T) {
@@ -445,7 +393,8 @@ func TestVariantsAndBuildsShareAStage(t *testing.T) {
 		ran[stage.Name]++
 		mu.Unlock()
 		time.Sleep(50 * time.Millisecond)
-		return layer.Folder{Dir: stage.Upper, Owners: w.hand.owners}.Put(&layer.Entry{Path: "made", Kind: layer.File, Mode: 0o644, Size: 1}, bytes.NewReader([]byte("x")))
+		return layer.Folder{Dir: stage.Upper, Owners: w.hand.owners}.Put(&layer.Entry{Path: "made", Kind: layer.File, Mode: 0o644, Size: 1},
+			bytes.NewReader([]byte("x")))
 	})
 	w.engine.Watch = func(build.Event) {}
 	w.engine.Slots = make(chan struct{}, 2)
@@ -519,25 +468,4 @@ func TestStateOfARunningBuildIsLeftAlone(t *testing.T) {
 	_, err = w.engine.Run(t.Context(), w.plan("1.0.1", "a"))
 	require.NoError(t, err)
 	require.NoDirExists(t, begun)
-}
-
-// What was captured before from the same tree is not captured again, as long as the store has it.
-func TestSameTreeIsCapturedOnce(t *testing.T) {
-	w := newWorks(t)
-	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "a"))
-	require.NoError(t, err)
-	first := w.versions()[0].Artifacts
-	file := w.engine.Store.Path(first[0].Digest)
-	was, err := os.Stat(file)
-	require.NoError(t, err)
-	_, err = w.engine.Run(t.Context(), w.plan("1.0.1", "a"))
-	require.NoError(t, err)
-	require.Equal(t, first, w.versions()[0].Artifacts)
-	is, err := os.Stat(file)
-	require.NoError(t, err)
-	require.True(t, os.SameFile(was, is), "it was not even written again")
-	require.NoError(t, os.Remove(file))
-	_, err = w.engine.Run(t.Context(), w.plan("1.0.2", "a"))
-	require.NoError(t, err)
-	require.FileExists(t, file, "what the store has not is made anew")
 }

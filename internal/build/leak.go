@@ -83,7 +83,8 @@ func (b *branch) leak(ctx context.Context, name, where string, n *layer.Node) *L
 	if where == "" {
 		where = "in"
 	}
-	e := &LeakError{Image: b.plan.Image, Variant: b.shape.Variant, Stage: b.maker(n), Secret: name, Where: b.secrets.Text(where + " /" + n.Path)}
+	e := &LeakError{Image: b.plan.Image, Variant: b.shape.Variant, Stage: b.maker(n), Secret: name,
+		Where: b.secrets.Text(where + " /" + n.Path)}
 	if e.Stage != "" {
 		e.Kept = b.dropLayer(ctx, b.layers[n.Layer]) != nil
 	}

@@ -37,7 +37,8 @@ func (e *Engine) claim() error {
 		return fmt.Errorf("%s: %w", name, err)
 	}
 	if had.Host != e.IDs.Host || had.Count != e.IDs.Count {
-		return fmt.Errorf("the state in %s was made with the ids from %d (%d of them), and this run would use %d (%d): it belongs to another user, or the host's id ranges changed.\n"+
+		return fmt.Errorf("the state in %s was made with the ids from %d (%d of them), and this run would use %d (%d): it belongs to another "+
+			"user, or the host's id ranges changed.\n"+
 			"Run as the same user as before, or use a state of your own with --state DIR", e.State, had.Host, had.Count, e.IDs.Host, e.IDs.Count)
 	}
 	return nil

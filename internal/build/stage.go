@@ -83,7 +83,8 @@ func (b *branch) measure() error {
 		return err
 	}
 	found := inventory.Read(&layer.Files{Store: b.Layers, Layers: b.layers, Tree: tree})
-	b.counted = catalog.Tree{Variant: b.shape.Variant, Layers: b.layers, Labels: b.shape.Labels, Files: len(tree.Nodes()), Bytes: tree.Size(), Packages: len(found.Packages)}
+	b.counted = catalog.Tree{Variant: b.shape.Variant, Layers: b.layers, Labels: b.shape.Labels, Files: len(tree.Nodes()),
+		Bytes: tree.Size(), Packages: len(found.Packages)}
 	return nil
 }
 
@@ -185,11 +186,13 @@ func (b *branch) stage(ctx context.Context, i int) error {
 		return b.full(err, 0)
 	}
 	took := time.Since(began)
-	if err := b.Layers.Remember(layer.Snapshot{Key: key, Layer: digest, Bytes: bytes, Build: b.plan.Build, Created: time.Now().UTC(), Took: took}); err != nil {
+	if err := b.Layers.Remember(layer.Snapshot{Key: key, Layer: digest, Bytes: bytes, Build: b.plan.Build, Created: time.Now().UTC(),
+		Took: took}); err != nil {
 		return b.full(err, 0)
 	}
 	b.push(digest, s.Name)
-	b.record.Stages = append(b.record.Stages, StageRecord{Name: s.Name, Key: key, Layer: digest, Bytes: bytes, Reason: reason, Retries: tries, Took: took, Steps: w.steps})
+	b.record.Stages = append(b.record.Stages,
+		StageRecord{Name: s.Name, Key: key, Layer: digest, Bytes: bytes, Reason: reason, Retries: tries, Took: took, Steps: w.steps})
 	b.emit(Event{Kind: StageDone, Stage: s.Name, Layer: digest, Done: bytes, Took: took})
 	b.traces = append(b.traces, trace)
 	return nil
@@ -207,7 +210,8 @@ func (b *branch) insist(ctx context.Context, i int) (digest string, bytes int64,
 			return digest, bytes, w, tries, err
 		}
 		pause := pauses.NextBackOff().Round(100 * time.Millisecond)
-		b.emit(Event{Kind: Retry, Stage: s.Name, Step: failed.Step, Text: failed.How(), Took: pause, Done: int64(tries + 1), Total: int64(s.Retries)})
+		b.emit(Event{Kind: Retry, Stage: s.Name, Step: failed.Step, Text: failed.How(), Took: pause, Done: int64(tries + 1),
+			Total: int64(s.Retries)})
 		select {
 		case <-ctx.Done():
 			return "", 0, nil, tries, ctx.Err()
@@ -232,7 +236,8 @@ func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string,
 		return "", 0, nil, err
 	}
 	defer func() { _ = layer.RemoveAll(dir) }() // gone already if it became a layer; else swept with the run's folder
-	upper := &layer.Upper{Folder: layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: b.Layers.Owners}, Lower: tree, Below: b.content, Spare: b.spare, Epoch: b.shape.Epoch}
+	upper := &layer.Upper{Folder: layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: b.Layers.Owners}, Lower: tree, Below: b.content,
+		Spare: b.spare, Epoch: b.shape.Epoch}
 	if err := upper.Prepare(ctx); err != nil {
 		return "", 0, nil, err
 	}
@@ -251,7 +256,8 @@ func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string,
 		if errors.As(err, &failed) {
 			f := w.failure(failed)
 			if free := b.free(); free < 1<<20 {
-				f.Reason = fmt.Sprintf("%s; the disk of %s is full (%d KiB are free): make room and run the command again, finished stages are kept", f.How(), b.State, free>>10)
+				f.Reason = fmt.Sprintf("%s; the disk of %s is full (%d KiB are free): make room and run the command again, finished stages are kept",
+					f.How(), b.State, free>>10)
 			}
 			f.Kept = last && b.keepFailed(i, upper.Dir, f) == nil
 			return "", 0, w, f
@@ -288,13 +294,15 @@ func (b *branch) orders(s *plan.Stage, upper, scratch string) machine.Stage {
 	}
 	for _, step := range s.Steps {
 		if step.Files == nil {
-			m.Steps = append(m.Steps, machine.Step{Name: step.Name, Script: &machine.Script{Content: step.Script, User: s.User, Dir: s.Dir, Env: s.Env}})
+			m.Steps = append(m.Steps, machine.Step{Name: step.Name,
+				Script: &machine.Script{Content: step.Script, User: s.User, Dir: s.Dir, Env: s.Env}})
 			continue
 		}
 		c := &machine.Copy{Owner: step.Owner}
 		for _, f := range step.Files {
 			mode, _ := strconv.ParseUint(f.Mode, 8, 32) // written by the plan
-			c.Items = append(c.Items, machine.Item{From: filepath.Join(b.Root, f.Source), To: f.To, Mode: uint32(mode), Digest: f.Digest, Link: f.Link, Dir: f.Dir})
+			c.Items = append(c.Items, machine.Item{From: filepath.Join(b.Root, f.Source), To: f.To, Mode: uint32(mode), Digest: f.Digest,
+				Link: f.Link, Dir: f.Dir})
 		}
 		m.Steps = append(m.Steps, machine.Step{Name: step.Name, Copy: c})
 	}

@@ -104,7 +104,8 @@ func sweepGroups() (list []Leftover) {
 // sweepUnfinished removes files under temporary names and locks that nobody holds.
 func (e *Engine) sweepUnfinished() (list []Leftover) {
 	for what, patterns := range map[string][]string{
-		"half-written file":            {"store/blob-*", "store/.new-*", "store/blobs/sha256/.new-*", "layers/keys/new-*", "layers/new-*", ".new-*", "builds/*/.new-*", "manifests/*/.new-*", "captures/.new-*", "traces/*/.new-*", "texts/.new-*", "failed/*/*/.new-*"},
+		"half-written file": {"store/blob-*", "store/.new-*", "store/blobs/sha256/.new-*", "layers/keys/new-*", "layers/new-*",
+			".new-*", "builds/*/.new-*", "manifests/*/.new-*", "captures/.new-*", "traces/*/.new-*", "texts/.new-*", "failed/*/*/.new-*"},
 		"layer that was being removed": {"layers/*.gone", "layers/keys/*.gone"},
 	} {
 		for _, pattern := range patterns {
@@ -261,7 +262,8 @@ func (e *Engine) needed(ctx context.Context, goes func(ref string) bool) (pinned
 		for _, digest := range strings.Fields(string(pins)) {
 			pinned[digest] = true
 		}
-		if info, err := os.Stat(filepath.Join(e.State.Run(r.Name()), pinsName)); err == nil && e.State.Alive(r.Name()) && info.ModTime().Before(since) {
+		if info, err := os.Stat(filepath.Join(e.State.Run(r.Name()), pinsName)); err == nil && e.State.Alive(r.Name()) &&
+			info.ModTime().Before(since) {
 			since = info.ModTime()
 		}
 	}

@@ -73,7 +73,8 @@ func ViewBuild(at state.Dir, id, variant, stage string) (*View, error) {
 func ViewFailed(ctx context.Context, at state.Dir, b *catalog.Build, variant, stage string) (*View, error) {
 	states := failedStates(at.In("failed", b.ID))
 	if len(states) == 0 {
-		return nil, fmt.Errorf("of build %s (%s) no state is kept: only of an image's last build, if a script failed. 'zygos log %s' shows what it did", b.ID, b.State, b.ID)
+		return nil, fmt.Errorf("of build %s (%s) no state is kept: only of an image's last build, if a script failed. 'zygos log %s' shows "+
+			"what it did", b.ID, b.State, b.ID)
 	}
 	var variants []string
 	for _, s := range states {
@@ -88,7 +89,8 @@ func ViewFailed(ctx context.Context, at state.Dir, b *catalog.Build, variant, st
 	}
 	s, dir := states[i], at.Failed(b.ID, variant)
 	if stage == "" || stage == s.Stage.Name {
-		v := &View{About: fmt.Sprintf("In the state in which %s failed: %sstage %s, step %s, %s.", b.ID, variantWord(variant), s.Failure.Stage, s.Failure.Step, s.Failure.How()),
+		v := &View{About: fmt.Sprintf("In the state in which %s failed: %sstage %s, step %s, %s.", b.ID, variantWord(variant), s.Failure.Stage,
+			s.Failure.Step, s.Failure.How()),
 			Layers: s.Layers, Tree: filepath.Join(dir, "tree"), Contents: s.Scripts}
 		v.as(&s.Stage)
 		for _, step := range s.Stage.Steps {

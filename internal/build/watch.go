@@ -68,6 +68,7 @@ func (w *watcher) failure(e *machine.StepError) *Failure {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	step := w.stage.Steps[e.Step]
-	return &Failure{Build: w.plan.Build, Image: w.plan.Image, Variant: w.shape.Variant, Stage: w.stage.Name, Step: step.Name, Source: step.Source, Line: e.Line, Code: e.Code,
+	return &Failure{Build: w.plan.Build, Image: w.plan.Image, Variant: w.shape.Variant, Stage: w.stage.Name, Step: step.Name,
+		Source: step.Source, Line: e.Line, Code: e.Code,
 		Signal: e.Signal, Reason: e.Reason, Tail: w.tail}
 }

@@ -73,7 +73,8 @@ func (c *Catalog) NextVersion(ctx context.Context, image, series, version string
 		return "", err
 	}
 	if v.Patch <= patch {
-		e := &TakenError{Image: image, Version: version, Highest: fmt.Sprintf("%s.%d", series, patch), Free: fmt.Sprintf("%s.%d", series, patch+1)}
+		e := &TakenError{Image: image, Version: version, Highest: fmt.Sprintf("%s.%d", series, patch),
+			Free: fmt.Sprintf("%s.%d", series, patch+1)}
 		if v.Patch == patch {
 			e.Build = build
 		}
@@ -89,7 +90,8 @@ func (c *Catalog) highest(ctx context.Context, image, series string, alive func(
 	if !ok {
 		return 0, "", fmt.Errorf("%q is no series", series)
 	}
-	err = c.row(ctx, `SELECT max(patch) FROM (SELECT coalesce(max(patch), -1) AS patch FROM versions WHERE image = ? AND major = ? AND minor = ?
+	err = c.row(ctx, `SELECT max(patch) FROM (SELECT coalesce(max(patch), -1) AS patch FROM versions WHERE image = ? AND major = ? AND
+		minor = ?
 		UNION ALL SELECT CAST(substr(version, ?) AS INTEGER) FROM builds WHERE image = ? AND state = ? AND version LIKE ?) AS had`,
 		image, major, minor, len(series)+2, image, Registered, series+".%").Scan(&patch)
 	if err != nil {
@@ -110,7 +112,8 @@ func (c *Catalog) highest(ctx context.Context, image, series string, alive func(
 func (c *Catalog) StartBuild(ctx context.Context, b Build) error {
 	return c.in(ctx, func(tx session) error {
 		var other string
-		err := tx.row(ctx, "SELECT build FROM versions WHERE image = ? AND version = ? UNION SELECT id FROM builds WHERE image = ? AND version = ? AND state = ?",
+		err := tx.row(ctx, "SELECT build FROM versions WHERE image = ? AND version = ? UNION SELECT id FROM builds WHERE image = ? AND "+
+			"version = ? AND state = ?",
 			b.Image, b.Version, b.Image, b.Version, Running).Scan(&other)
 		if err == nil {
 			return &TakenError{Image: b.Image, Version: b.Version, Highest: b.Version, Free: "a higher one", Build: other}
@@ -128,7 +131,8 @@ func (c *Catalog) StartBuild(ctx context.Context, b Build) error {
 		if err != nil {
 			return err
 		}
-		_, err = tx.exec(ctx, "INSERT INTO builds (id, image, version, base, state, who, host, place, revision, seen, started, why) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		_, err = tx.exec(ctx, "INSERT INTO builds (id, image, version, base, state, who, host, place, revision, seen, started, why) VALUES "+
+			"(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
 			b.ID, b.Image, b.Version, b.Base, Running, b.Who, b.Host, b.Place, b.Commit, stamp(now), stamp(b.Started), b.Why)
 		return err
 	})
@@ -141,7 +145,8 @@ func (c *Catalog) Beat(ctx context.Context, id string) error {
 		if err != nil {
 			return err
 		}
-		_, err = tx.exec(ctx, "UPDATE builds SET seen = ?, state = ?, error = '', ended = '' WHERE id = ? AND state IN (?, ?)", stamp(now), Running, id, Running, Interrupted)
+		_, err = tx.exec(ctx, "UPDATE builds SET seen = ?, state = ?, error = '', ended = '' WHERE id = ? AND state IN (?, ?)", stamp(now),
+			Running, id, Running, Interrupted)
 		return err
 	})
 }
@@ -149,7 +154,8 @@ func (c *Catalog) Beat(ctx context.Context, id string) error {
 // EndBuild records how a build that made no version ended. One that registered a version meanwhile stays as it is.
 func (c *Catalog) EndBuild(ctx context.Context, id, state, reason string, at time.Time) error {
 	return c.in(ctx, func(tx session) error {
-		_, err := tx.exec(ctx, "UPDATE builds SET state = ?, error = ?, ended = ? WHERE id = ? AND state IN (?, ?)", state, reason, stamp(at), id, Running, Interrupted)
+		_, err := tx.exec(ctx, "UPDATE builds SET state = ?, error = ?, ended = ? WHERE id = ? AND state IN (?, ?)", state, reason, stamp(at),
+			id, Running, Interrupted)
 		return err
 	})
 }
@@ -196,18 +202,21 @@ func (c *Catalog) Build(ctx context.Context, word string) (*Build, error) {
 func (c *Catalog) Unfinished(ctx context.Context, image string) ([]Build, error) {
 	var w where
 	w.add("state IN (?, ?, ?, ?)", Running, Failed, Cancelled, Interrupted)
-	w.add("started > coalesce((SELECT v.created FROM versions v WHERE v.image = builds.image ORDER BY v.major DESC, v.minor DESC, v.patch DESC LIMIT 1), '')")
+	w.add("started > coalesce((SELECT v.created FROM versions v WHERE v.image = builds.image ORDER BY v.major DESC, v.minor DESC, v.patch " +
+		"DESC LIMIT 1), '')")
 	w.is("image", image)
 	return c.builds(ctx, w.sql()+" ORDER BY image, started DESC, id DESC", w.args...)
 }
 
 func (c *Catalog) builds(ctx context.Context, where string, args ...any) ([]Build, error) {
-	rows, err := c.rows(ctx, "SELECT id, image, version, base, state, who, host, place, revision, seen, started, ended, error, why FROM builds "+where, args...)
+	rows, err := c.rows(ctx, "SELECT id, image, version, base, state, who, host, place, revision, seen, started, ended, error, why FROM "+
+		"builds "+where, args...)
 	seen := map[string]time.Time{}
 	list, err := collect(rows, err, func(rows *sql.Rows) (Build, error) {
 		var b Build
 		var heard, started, ended string
-		err := rows.Scan(&b.ID, &b.Image, &b.Version, &b.Base, &b.State, &b.Who, &b.Host, &b.Place, &b.Commit, &heard, &started, &ended, &b.Error, &b.Why)
+		err := rows.Scan(&b.ID, &b.Image, &b.Version, &b.Base, &b.State, &b.Who, &b.Host, &b.Place, &b.Commit, &heard, &started, &ended,
+			&b.Error, &b.Why)
 		b.Started, b.Ended = unstamp(started), unstamp(ended)
 		if b.State == Running {
 			seen[b.ID] = unstamp(heard)

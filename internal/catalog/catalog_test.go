@@ -21,8 +21,9 @@ func register(t *testing.T, c *catalog.Catalog, image string, versions ...string
 	for _, v := range versions {
 		id := "b-" + image + v
 		require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: id, Image: image, Version: v, Base: "x@1", Who: "me", Started: moment}))
-		require.NoError(t, c.Register(t.Context(), catalog.Version{Image: image, Version: v, Build: id, Created: moment, Trees: []catalog.Tree{{Layers: []string{"l1"}}},
-			Labels: map[string]string{"owner": "me"}, Artifacts: []catalog.Artifact{{Format: "tar", Digest: "sha256:" + v, Bytes: 7}}}))
+		require.NoError(t, c.Register(t.Context(),
+			catalog.Version{Image: image, Version: v, Build: id, Created: moment, Trees: []catalog.Tree{{Layers: []string{"l1"}}},
+				Labels: map[string]string{"owner": "me"}, Artifacts: []catalog.Artifact{{Format: "tar", Digest: "sha256:" + v, Bytes: 7}}}))
 	}
 }
 
@@ -57,7 +58,8 @@ func TestNextFreeNumberAndRefusals(t *testing.T) {
 		}
 		require.Equal(t, "2.5.4", next("2.5", ""), "builds that run hold their numbers")
 		require.Contains(t, next("", "2.5.3"), "a 2.5.3 is being made by build b-alive; the next free number of its series is 2.5.4")
-		require.ErrorContains(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-late", Image: "a", Version: "2.5.3", Started: moment}), "a 2.5.3 is being made by build b-alive")
+		require.ErrorContains(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-late", Image: "a", Version: "2.5.3", Started: moment}),
+			"a 2.5.3 is being made by build b-alive")
 		require.Equal(t, "2.3.12", next("", "2.3.12"))
 		require.Equal(t, "1.0.0", next("", "1.0.0"), "a lower series may get versions")
 		require.Contains(t, next("", "2.3.10"), "a 2.3.10 exists already; versions never change. The next free number of its series is 2.3.11")
@@ -77,7 +79,8 @@ func TestReferences(t *testing.T) {
 			require.NoError(t, err)
 			require.Equal(t, want, v.Version, ref)
 		}
-		for ref, says := range map[string]string{"a@stabel": "did you mean a@stable?", "a@9.9.9": "there are 2.3.10", "b": "has no version yet; build it first: zygos build b"} {
+		for ref, says := range map[string]string{"a@stabel": "did you mean a@stable?", "a@9.9.9": "there are 2.3.10",
+			"b": "has no version yet; build it first: zygos build b"} {
 			r, err := definition.ParseRef(ref)
 			require.NoError(t, err)
 			_, err = c.Resolve(t.Context(), r)
@@ -93,8 +96,10 @@ func TestVersionComesBackWhole(t *testing.T) {
 		require.NoError(t, err)
 		list, err := c.Versions(t.Context(), "")
 		require.NoError(t, err)
-		require.Equal(t, []catalog.Version{{Image: "a", Version: "1.0.0", Build: "b-a1.0.0", Created: moment, Trees: []catalog.Tree{{Layers: []string{"l1"}}}, Labels: map[string]string{"owner": "me"},
-			Artifacts: []catalog.Artifact{{Name: "tar", Format: "tar", Digest: "sha256:1.0.0", Bytes: 7}}, Tags: []string{"a", "b"}, Regions: []string{}}}, list)
+		require.Equal(t, []catalog.Version{{Image: "a", Version: "1.0.0", Build: "b-a1.0.0", Created: moment,
+			Trees: []catalog.Tree{{Layers: []string{"l1"}}}, Labels: map[string]string{"owner": "me"},
+			Artifacts: []catalog.Artifact{{Name: "tar", Format: "tar", Digest: "sha256:1.0.0", Bytes: 7}}, Tags: []string{"a", "b"},
+			Regions: []string{}}}, list)
 		builds, _, err := c.Builds(t.Context(), "a", 0)
 		require.NoError(t, err)
 		require.Equal(t, catalog.Registered, builds[0].State)
@@ -106,7 +111,8 @@ func TestVersionIsRegisteredOnceOrNotAtAll(t *testing.T) {
 		register(t, c, "a", "1.0.0")
 		err := c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-a1.0.0"})
 		require.ErrorContains(t, err, "register a@1.0.0")
-		err = c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.1", Build: "b-a1.0.0", Artifacts: []catalog.Artifact{{Format: "tar"}, {Format: "tar"}}})
+		err = c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.1", Build: "b-a1.0.0",
+			Artifacts: []catalog.Artifact{{Format: "tar"}, {Format: "tar"}}})
 		require.Error(t, err)
 		list, err := c.Versions(t.Context(), "a")
 		require.NoError(t, err)
@@ -133,7 +139,8 @@ func TestTagMovesAreKept(t *testing.T) {
 func TestPlacementsAreRecordedOnce(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
 		register(t, c, "a", "1.0.0")
-		p := catalog.Placement{ID: "zy-1", Image: "a", Version: "1.0.0", Region: "r", Name: "tar", Format: "tar", Artifact: "sha256:x", Location: "/x", Verified: moment}
+		p := catalog.Placement{ID: "zy-1", Image: "a", Version: "1.0.0", Region: "r", Name: "tar", Format: "tar", Artifact: "sha256:x",
+			Location: "/x", Verified: moment}
 		require.NoError(t, c.Place(t.Context(), p))
 		p.Verified = moment.Add(time.Hour)
 		require.NoError(t, c.Place(t.Context(), p))
@@ -154,7 +161,8 @@ func TestWhatIsBuiltOnDoesNotGo(t *testing.T) {
 		register(t, c, "p", "1.0.0", "1.0.1", "1.0.2")
 		require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-1", Image: "a", Version: "1.0.0", Base: "p@1.0.0", Started: moment}))
 		require.ErrorContains(t, c.Forget(t.Context(), "p", "1.0.0"), "p@1.0.0 cannot go: build b-1 is built on it")
-		require.NoError(t, c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment, BaseName: "p", BaseVersion: "1.0.0"}))
+		require.NoError(t, c.Register(t.Context(),
+			catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment, BaseName: "p", BaseVersion: "1.0.0"}))
 		require.ErrorContains(t, c.Forget(t.Context(), "p", "1.0.0"), "p@1.0.0 cannot go: a@1.0.0 is built on it")
 		require.NoError(t, c.MoveTags(t.Context(), moves("p", "1.0.1", "stable"), anyMove))
 		require.Error(t, c.Forget(t.Context(), "p", "1.0.1"))
@@ -172,9 +180,13 @@ func TestVariantsOfAVersion(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, running, 1)
 		require.Equal(t, "b-1", running[0].ID)
-		trees := []catalog.Tree{{Variant: "edge", Layers: []string{"x"}}, {Variant: "bench", Layers: []string{"x", "y"}, Labels: map[string]string{"purpose": "test"}}}
-		artifacts := []catalog.Artifact{{Variant: "bench", Name: "tar", Format: "tar", Digest: "sha256:1", Bytes: 1}, {Variant: "edge", Name: "raw", Format: "raw", Digest: "sha256:2", Bytes: 2}, {Variant: "edge", Name: "tar", Format: "tar", Digest: "sha256:1", Bytes: 1}}
-		require.NoError(t, c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment, Trees: trees, Artifacts: artifacts}))
+		trees := []catalog.Tree{{Variant: "edge", Layers: []string{"x"}},
+			{Variant: "bench", Layers: []string{"x", "y"}, Labels: map[string]string{"purpose": "test"}}}
+		artifacts := []catalog.Artifact{{Variant: "bench", Name: "tar", Format: "tar", Digest: "sha256:1", Bytes: 1},
+			{Variant: "edge", Name: "raw", Format: "raw", Digest: "sha256:2", Bytes: 2},
+			{Variant: "edge", Name: "tar", Format: "tar", Digest: "sha256:1", Bytes: 1}}
+		require.NoError(t, c.Register(t.Context(),
+			catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment, Trees: trees, Artifacts: artifacts}))
 		v, err := c.Resolve(t.Context(), definition.Ref{Image: "a"})
 		require.NoError(t, err)
 		require.Equal(t, trees, v.Trees)
@@ -198,10 +210,12 @@ func TestRecallsHoldForDescendantsAndEnd(t *testing.T) {
 		register(t, c, "parent", "1.0.0", "1.0.1")
 		for image, base := range map[string]string{"child": "parent", "grandchild": "child"} {
 			require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-" + image, Image: image, Started: moment}))
-			require.NoError(t, c.Register(t.Context(), catalog.Version{Image: image, Version: "1.0.0", Build: "b-" + image, Created: moment, BaseName: base, BaseVersion: "1.0.0"}))
+			require.NoError(t, c.Register(t.Context(),
+				catalog.Version{Image: image, Version: "1.0.0", Build: "b-" + image, Created: moment, BaseName: base, BaseVersion: "1.0.0"}))
 		}
 		recall := func(version string, since time.Time, descendants bool) error {
-			return c.Recall(t.Context(), catalog.Recall{Image: "parent", Version: version, Why: "a hole", Who: "me", At: moment, Since: since, Descendants: descendants})
+			return c.Recall(t.Context(), catalog.Recall{Image: "parent", Version: version, Why: "a hole", Who: "me", At: moment, Since: since,
+				Descendants: descendants})
 		}
 		usable := func(ref string) error {
 			r, err := definition.ParseRef(ref)
@@ -250,24 +264,29 @@ func TestWhatMayGoAndWhy(t *testing.T) {
 		return catalog.Version{Image: image, Version: number, BaseName: base, BaseVersion: baseVersion, Created: old, Tags: tags}
 	}
 	versions := []catalog.Version{
-		version("child", "1.0.3", "parent", "1.0.1"), version("child", "1.0.2", "parent", "1.0.0"), version("child", "1.0.1", "parent", "1.0.0", "stable"), version("child", "1.0.0", "os", "1"),
+		version("child", "1.0.3", "parent", "1.0.1"), version("child", "1.0.2", "parent", "1.0.0"),
+		version("child", "1.0.1", "parent", "1.0.0", "stable"), version("child", "1.0.0", "os", "1"),
 		version("other", "1.0.0", "os", "1"),
-		version("parent", "1.0.2", "os", "1"), version("parent", "1.0.1", "os", "1"), version("parent", "1.0.0", "os", "1"), version("parent", "0.9.0", "os", "1"), version("parent", "0.8.0", "os", "1"),
+		version("parent", "1.0.2", "os", "1"), version("parent", "1.0.1", "os", "1"), version("parent", "1.0.0", "os", "1"),
+		version("parent", "0.9.0", "os", "1"), version("parent", "0.8.0", "os", "1"),
 	}
 	versions[3].Recall = &catalog.Recall{Since: old}
 	placements := []catalog.Placement{{Region: "north", Image: "child", Version: "1.0.0"}, {Region: "north", Image: "child", Version: "1.0.2"}}
 	running := []catalog.Build{{ID: "b-1", Base: "parent@0.9.0"}}
 	why := map[string]string{}
-	for _, v := range catalog.Prunable(versions, placements, running, map[string]bool{"other@1.0.0": true, "parent@0.8.0": true}, func(string) bool { return true }, func(image string) catalog.Retention {
-		if image == "other" {
-			return catalog.Retention{}
-		}
-		return catalog.Retention{Days: 90, Tagged: true}
-	}) {
+	for _, v := range catalog.Prunable(versions, placements, running, map[string]bool{"other@1.0.0": true, "parent@0.8.0": true},
+		func(string) bool { return true }, func(image string) catalog.Retention {
+			if image == "other" {
+				return catalog.Retention{}
+			}
+			return catalog.Retention{Days: 90, Tagged: true}
+		}) {
 		why[v.Ref()] = strings.Join(v.Why, "; ")
 	}
-	require.Equal(t, map[string]string{"child@1.0.3": "the newest of the image", "child@1.0.2": "the newest in north", "child@1.0.1": "tagged stable", "child@1.0.0": "",
-		"other@1.0.0": "no [keep] says how many stay", "parent@1.0.2": "the newest of the image", "parent@1.0.1": "child@1.0.3 is built on it", "parent@1.0.0": "child@1.0.2 is built on it",
+	require.Equal(t, map[string]string{"child@1.0.3": "the newest of the image", "child@1.0.2": "the newest in north",
+		"child@1.0.1": "tagged stable", "child@1.0.0": "",
+		"other@1.0.0": "no [keep] says how many stay", "parent@1.0.2": "the newest of the image", "parent@1.0.1": "child@1.0.3 is built on it",
+		"parent@1.0.0": "child@1.0.2 is built on it",
 		"parent@0.9.0": "build b-1 starts from it", "parent@0.8.0": "once tagged"}, why)
 }
 
@@ -276,10 +295,12 @@ func TestListIsSortedAndPaged(t *testing.T) {
 		for i, bytes := range []int64{5, 9, 7} {
 			id := fmt.Sprint("b-", i)
 			require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: id, Image: "a", Version: fmt.Sprint("1.0.", i), Started: moment}))
-			require.NoError(t, c.Register(t.Context(), catalog.Version{Image: "a", Version: fmt.Sprint("1.0.", i), Build: id, Created: moment.Add(time.Duration(-i) * time.Hour),
-				Artifacts: []catalog.Artifact{{Format: "tar", Bytes: bytes}, {Format: "raw", Bytes: 1}}}))
+			require.NoError(t, c.Register(t.Context(),
+				catalog.Version{Image: "a", Version: fmt.Sprint("1.0.", i), Build: id, Created: moment.Add(time.Duration(-i) * time.Hour),
+					Artifacts: []catalog.Artifact{{Format: "tar", Bytes: bytes}, {Format: "raw", Bytes: 1}}}))
 		}
-		for want, q := range map[string]catalog.Query{"2 1 0": {}, "1 2 0": {Sort: "size"}, "0 1 2": {Sort: "age"}, "1 0": {Skip: 1, Most: 2}, "0": {Skip: 2, Most: 2}, "": {Skip: 4, Most: 2}} {
+		for want, q := range map[string]catalog.Query{"2 1 0": {}, "1 2 0": {Sort: "size"}, "0 1 2": {Sort: "age"}, "1 0": {Skip: 1, Most: 2},
+			"0": {Skip: 2, Most: 2}, "": {Skip: 4, Most: 2}} {
 			list, more, err := c.List(t.Context(), q)
 			require.NoError(t, err)
 			require.Equal(t, q.Most > 0 && q.Skip+len(list) < 3 && len(list) > 0, more)
@@ -293,7 +314,8 @@ func TestListIsSortedAndPaged(t *testing.T) {
 			require.Equal(t, want, strings.Join(got, " "), "%+v", q)
 		}
 		for i, state := range []string{catalog.Failed, catalog.Running} {
-			require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: state, Image: "a", Version: "1.0.9" + state, Started: moment.Add(time.Duration(2*i-1) * 150 * time.Minute)}))
+			require.NoError(t, c.StartBuild(t.Context(),
+				catalog.Build{ID: state, Image: "a", Version: "1.0.9" + state, Started: moment.Add(time.Duration(2*i-1) * 150 * time.Minute)}))
 			if state == catalog.Failed {
 				require.NoError(t, c.EndBuild(t.Context(), state, state, "x", moment))
 			}
@@ -339,9 +361,11 @@ func TestListAsksForWhatIsWanted(t *testing.T) {
 		register(t, c, "a", "1.0.0", "1.0.1", "1.1.0")
 		register(t, c, "b", "1.0.0")
 		require.NoError(t, c.MoveTags(t.Context(), moves("a", "1.0.1", "stable"), anyMove))
-		require.NoError(t, c.Place(t.Context(), catalog.Placement{ID: "zy-1", Image: "b", Version: "1.0.0", Region: "north", Format: "tar", Artifact: "sha256:x", Verified: moment}))
+		require.NoError(t, c.Place(t.Context(), catalog.Placement{ID: "zy-1", Image: "b", Version: "1.0.0", Region: "north", Format: "tar",
+			Artifact: "sha256:x", Verified: moment}))
 		require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "a", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: moment}))
-		require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "b", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: time.Now().Add(time.Hour)}))
+		require.NoError(t, c.Recall(t.Context(),
+			catalog.Recall{Image: "b", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: time.Now().Add(time.Hour)}))
 		for want, q := range map[string]catalog.Query{
 			"a@1.1.0 a@1.0.1 a@1.0.0 b@1.0.0": {},
 			"a@1.1.0 a@1.0.1 a@1.0.0":         {Image: "a"},
@@ -378,7 +402,8 @@ func TestWhatLeavesIsNeededByNothing(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
 		child := func(image, version, parent string) {
 			require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-" + image + version, Image: image, Version: version, Started: moment}))
-			require.NoError(t, c.Register(t.Context(), catalog.Version{Image: image, Version: version, Build: "b-" + image + version, Created: moment, BaseName: "p", BaseVersion: parent}))
+			require.NoError(t, c.Register(t.Context(),
+				catalog.Version{Image: image, Version: version, Build: "b-" + image + version, Created: moment, BaseName: "p", BaseVersion: parent}))
 		}
 		register(t, c, "p", "1.0.0", "1.0.1", "1.0.2")
 		child("a", "1.0.0", "1.0.0")
@@ -396,9 +421,11 @@ func TestWhatLeavesIsNeededByNothing(t *testing.T) {
 		}
 		require.Equal(t, []string{"a@1.0.0", "p@1.0.0"}, refs, "children first; what is tagged stays, with its parent")
 		var leaving *catalog.LeavingError
-		require.ErrorAs(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-late", Image: "a", Version: "1.0.5", Base: "p@1.0.0", Started: moment}), &leaving)
+		require.ErrorAs(t, c.StartBuild(t.Context(),
+			catalog.Build{ID: "b-late", Image: "a", Version: "1.0.5", Base: "p@1.0.0", Started: moment}), &leaving)
 		require.ErrorAs(t, c.MoveTags(t.Context(), moves("a", "1.0.0", "old"), anyMove), &leaving)
-		require.ErrorAs(t, c.Place(t.Context(), catalog.Placement{ID: "zy-9", Image: "a", Version: "1.0.0", Region: "r", Format: "tar", Verified: moment}), &leaving)
+		require.ErrorAs(t, c.Place(t.Context(), catalog.Placement{ID: "zy-9", Image: "a", Version: "1.0.0", Region: "r", Format: "tar",
+			Verified: moment}), &leaving)
 		v, err := c.Resolve(t.Context(), definition.Ref{Image: "p", Selector: "1.0.0"})
 		require.NoError(t, err)
 		require.ErrorAs(t, v.Usable(), &leaving)

@@ -44,7 +44,8 @@ type dialect struct {
 }
 
 var (
-	sqlite   = dialect{name: "sqlite", goose: goose.DialectSQLite3, writes: "SELECT data_version FROM pragma_data_version"} // changes begin with BEGIN IMMEDIATE
+	// changes begin with BEGIN IMMEDIATE
+	sqlite   = dialect{name: "sqlite", goose: goose.DialectSQLite3, writes: "SELECT data_version FROM pragma_data_version"}
 	postgres = dialect{name: "postgres", goose: goose.DialectPostgres, numbered: true, lock: true,
 		alone:  "LOCK TABLE builds IN SHARE ROW EXCLUSIVE MODE",
 		writes: "SELECT CAST(pg_current_snapshot() AS TEXT)"}
@@ -67,7 +68,8 @@ func Open(ctx context.Context, where, password string) (*Catalog, error) {
 		return open(ctx, where, func() (*sql.DB, *dialect, error) { return openServer(where, password) }, false)
 	}
 	return open(ctx, where, func() (*sql.DB, *dialect, error) {
-		return openFile(where, url.Values{"_pragma": {busy, "journal_mode(WAL)", "foreign_keys(1)", "synchronous(FULL)"}, "_txlock": {"immediate"}})
+		return openFile(where, url.Values{"_pragma": {busy, "journal_mode(WAL)", "foreign_keys(1)", "synchronous(FULL)"},
+			"_txlock": {"immediate"}})
 	}, false)
 }
 
@@ -214,7 +216,8 @@ func (c *Catalog) bringUpToDate(ctx context.Context, where string) error {
 
 // schema is the number of the last migration that the database has seen. It learns the identity on the way.
 func (c *Catalog) schema(ctx context.Context) (have int, err error) {
-	if err := c.row(ctx, "SELECT max(version_id), coalesce((SELECT value FROM about WHERE name = 'id'), '') FROM goose_db_version").Scan(&have, &c.id); err != nil {
+	if err := c.row(ctx, "SELECT max(version_id), coalesce((SELECT value FROM about WHERE name = 'id'), '') FROM "+
+		"goose_db_version").Scan(&have, &c.id); err != nil {
 		var refused *pgconn.PgError
 		if c.dialect.lock && !errors.As(err, &refused) {
 			return 0, err

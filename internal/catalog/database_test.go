@@ -141,7 +141,8 @@ func TestSixteenAtOnce(t *testing.T) {
 // A build of another state counts as running as long as it is heard of, by the database's clock.
 func TestBuildsOfOtherStates(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, again func() *catalog.Catalog) {
-		require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-1", Image: "a", Version: "1.0.0", Place: "there", Host: "h", Commit: "c", Started: moment}))
+		require.NoError(t, c.StartBuild(t.Context(),
+			catalog.Build{ID: "b-1", Image: "a", Version: "1.0.0", Place: "there", Host: "h", Commit: "c", Started: moment}))
 		other := again()
 		running, err := other.Running(t.Context())
 		require.NoError(t, err)
@@ -154,7 +155,8 @@ func TestBuildsOfOtherStates(t *testing.T) {
 		require.Len(t, running, 1, "it lives, as it says")
 
 		require.NoError(t, other.EndBuild(t.Context(), "b-1", catalog.Interrupted, "not heard of", moment))
-		require.NoError(t, other.StartBuild(t.Context(), catalog.Build{ID: "b-2", Image: "a", Version: "1.0.0", Base: "p@1.0.0", Started: moment}))
+		require.NoError(t, other.StartBuild(t.Context(),
+			catalog.Build{ID: "b-2", Image: "a", Version: "1.0.0", Base: "p@1.0.0", Started: moment}))
 		err = c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment})
 		require.ErrorContains(t, err, "a 1.0.0 is being made by build b-2", "its number was given away")
 		require.NoError(t, other.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-2", Created: moment}))
@@ -170,8 +172,10 @@ func TestFromOneDatabaseToTheOther(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
 		register(t, c, "a", "1.0.0", "1.0.1")
 		require.NoError(t, c.MoveTags(t.Context(), moves("a", "1.0.1", "stable"), anyMove))
-		require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "a", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: moment, Descendants: true}))
-		require.NoError(t, c.Place(t.Context(), catalog.Placement{ID: "zy-1", Image: "a", Version: "1.0.0", Region: "r", Format: "tar", Verified: moment}))
+		require.NoError(t, c.Recall(t.Context(),
+			catalog.Recall{Image: "a", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: moment, Descendants: true}))
+		require.NoError(t, c.Place(t.Context(), catalog.Placement{ID: "zy-1", Image: "a", Version: "1.0.0", Region: "r", Format: "tar",
+			Verified: moment}))
 		id, err := c.ID(t.Context())
 		require.NoError(t, err)
 		var text bytes.Buffer
@@ -265,7 +269,8 @@ func TestAddressesAndTheirMistakes(t *testing.T) {
 	require.False(t, catalog.IsAddress("/srv/postgres/catalog.db"))
 	require.Equal(t, "postgres://u:xxxxx@db/x", catalog.Plain("postgres://u:p@db/x?sslmode=disable"))
 	require.Equal(t, "/a?b", catalog.Plain("/a?b"))
-	for where, says := range map[string]string{"postgres://db:1x/x": "it is no address of a PostgreSQL database", "postgres://127.0.0.1:1/x": "the database cannot be reached: 127.0.0.1:1"} {
+	for where, says := range map[string]string{"postgres://db:1x/x": "it is no address of a PostgreSQL database",
+		"postgres://127.0.0.1:1/x": "the database cannot be reached: 127.0.0.1:1"} {
 		_, err := catalog.Open(t.Context(), where, "a password")
 		require.ErrorContains(t, err, says)
 		require.NotContains(t, err.Error(), "a password")
@@ -319,8 +324,10 @@ func TestCatalogOfAnEarlierProgramIsBroughtUpToDate(t *testing.T) {
 	require.NoError(t, err)
 	_, err = provider.Up(t.Context())
 	require.NoError(t, err)
-	_, err = db.Exec(`INSERT INTO builds (id, image, version, base, state, who, started) VALUES ('b-1', 'a', '1.0.0', 'x@1', 'registered', 'me', '2026-01-02T03:04:05.000Z');
-		INSERT INTO versions VALUES ('a', '1.0.0', 1, 0, 0, 'b-1', '2026-01-02T03:04:05.000Z', 'x', '1', 'sha256:b', 'f', 7, '["l1","l2"]', '{"owner":"me"}');
+	_, err = db.Exec(`INSERT INTO builds (id, image, version, base, state, who, started) VALUES ('b-1', 'a', '1.0.0', 'x@1', ` +
+		`'registered', 'me', '2026-01-02T03:04:05.000Z');
+		INSERT INTO versions VALUES ('a', '1.0.0', 1, 0, 0, 'b-1', '2026-01-02T03:04:05.000Z', 'x', '1', 'sha256:b', 'f', 7, '["l1","l2"]',` +
+		` '{"owner":"me"}');
 		INSERT INTO artifacts VALUES ('a', '1.0.0', 'tar', 'sha256:t', 9);
 		INSERT INTO placements VALUES ('zy-1', 'a', '1.0.0', 'r', 'tar', 'sha256:t', '/x', '2026-01-02T03:04:05.000Z')`)
 	require.NoError(t, err)

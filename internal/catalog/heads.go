@@ -26,7 +26,8 @@ func (c *Catalog) Heads(ctx context.Context, images []string) (*Heads, error) {
 			args[i] = some[i]
 		}
 		list, err := c.versions(ctx, `WHERE (v.image, v.version) IN (SELECT i.column1, (SELECT w.version FROM versions w WHERE w.image = i.column1
-			ORDER BY w.major DESC, w.minor DESC, w.patch DESC LIMIT 1) FROM (VALUES `+strings.TrimPrefix(strings.Repeat(", (?)", len(some)), ", ")+") AS i)", args...)
+			ORDER BY w.major DESC, w.minor DESC, w.patch DESC LIMIT 1) FROM (VALUES
+				`+strings.TrimPrefix(strings.Repeat(", (?)", len(some)), ", ")+") AS i)", args...)
 		if err != nil {
 			return nil, err
 		}

@@ -28,7 +28,8 @@ type Verdict struct {
 // one of its image in a region, that a running build starts from, or that a version which stays was
 // built on. once has those that a tag ever pointed at, by reference. Of images that are not asked for
 // all versions stay. What prune began to remove goes in any case.
-func Prunable(versions []Version, placements []Placement, running []Build, once map[string]bool, asked func(image string) bool, keep func(image string) Retention) []Verdict {
+func Prunable(versions []Version, placements []Placement, running []Build, once map[string]bool, asked func(image string) bool,
+	keep func(image string) Retention) []Verdict {
 	list := make([]Verdict, len(versions))
 	at := map[string]*Verdict{}
 	counts := map[string]int64{}
@@ -172,7 +173,8 @@ func childrenFirst(versions []Version) []Version {
 func (c *Catalog) Forget(ctx context.Context, image, version string) error {
 	return c.in(ctx, func(tx session) error {
 		var user string
-		err := tx.row(ctx, "SELECT 'build ' || id FROM builds WHERE state = ? AND base = ? UNION SELECT image || '@' || version FROM versions WHERE base_name = ? AND base_version = ? LIMIT 1",
+		err := tx.row(ctx, "SELECT 'build ' || id FROM builds WHERE state = ? AND base = ? UNION SELECT image || '@' || version FROM "+
+			"versions WHERE base_name = ? AND base_version = ? LIMIT 1",
 			Running, image+"@"+version, image, version).Scan(&user)
 		if err == nil {
 			return fmt.Errorf("%s@%s cannot go: %s is built on it", image, version, user)

@@ -38,7 +38,8 @@ func (e *RecalledError) Short() string {
 }
 
 func (e *RecalledError) Error() string {
-	return fmt.Sprintf("%s (by %s, %s). Use another version, or undo it: zygos reinstate %s@%s", e.Short(), e.Recall.Who, e.Recall.Since.UTC().Format(time.RFC3339), e.Recall.Image, e.Recall.Version)
+	return fmt.Sprintf("%s (by %s, %s). Use another version, or undo it: zygos reinstate %s@%s", e.Short(), e.Recall.Who,
+		e.Recall.Since.UTC().Format(time.RFC3339), e.Recall.Image, e.Recall.Version)
 }
 
 // LeavingError refuses the use of a version that prune has begun to remove.
@@ -82,14 +83,16 @@ func (c *Catalog) Recalled(ctx context.Context) (map[string]*Recall, error) {
 // hits begins a query over the versions that recalls concern.
 const hits = `WITH RECURSIVE hit (image, version, number, descendants) AS (
 	SELECT image, version, number, descendants FROM recalls WHERE ended = ''
-	UNION SELECT v.image, v.version, h.number, h.descendants FROM versions v JOIN hit h ON v.base_name = h.image AND v.base_version = h.version WHERE h.descendants = 1) `
+	UNION SELECT v.image, v.version, h.number, h.descendants FROM versions v JOIN hit h
+		ON v.base_name = h.image AND v.base_version = h.version WHERE h.descendants = 1) `
 
 func (c *Catalog) readRecalled(ctx context.Context) (map[string]*Recall, error) {
 	type pair struct {
 		ref    string
 		recall Recall
 	}
-	rows, err := c.rows(ctx, hits+`SELECT h.image, h.version, r.image, r.version, r.why, r.who, r.at, r.since, r.descendants FROM hit h JOIN recalls r ON r.number = h.number ORDER BY r.since, r.number`)
+	rows, err := c.rows(ctx, hits+`SELECT h.image, h.version, r.image, r.version, r.why, r.who, r.at, r.since, r.descendants FROM hit h
+		JOIN recalls r ON r.number = h.number ORDER BY r.since, r.number`)
 	list, err := collect(rows, err, func(rows *sql.Rows) (pair, error) {
 		var p pair
 		var image, version, at, since string
@@ -144,18 +147,21 @@ func stays(ctx context.Context, tx session, image, version string) error {
 func (c *Catalog) Recall(ctx context.Context, r Recall) error {
 	return c.in(ctx, func(tx session) error {
 		var n int
-		if err := tx.row(ctx, "SELECT count(*) FROM recalls WHERE image = ? AND version = ? AND ended = ''", r.Image, r.Version).Scan(&n); err != nil {
+		if err := tx.row(ctx, "SELECT count(*) FROM recalls WHERE image = ? AND version = ? AND ended = ''", r.Image,
+			r.Version).Scan(&n); err != nil {
 			return err
 		}
 		if n > 0 {
-			return fmt.Errorf("%s@%s is recalled already; 'zygos show %s@%s' tells by whom, 'zygos reinstate' undoes it", r.Image, r.Version, r.Image, r.Version)
+			return fmt.Errorf("%s@%s is recalled already; 'zygos show %s@%s' tells by whom, 'zygos reinstate' undoes it", r.Image, r.Version,
+				r.Image, r.Version)
 		}
 		descendants := 0
 		if r.Descendants {
 			descendants = 1
 		}
 		_, err := tx.exec(ctx, `INSERT INTO recalls (number, image, version, why, who, at, since, descendants)
-			VALUES ((SELECT coalesce(max(number), 0) + 1 FROM recalls), ?, ?, ?, ?, ?, ?, ?)`, r.Image, r.Version, r.Why, r.Who, stamp(r.At), stamp(r.Since), descendants)
+			VALUES ((SELECT coalesce(max(number), 0) + 1 FROM recalls), ?, ?, ?, ?, ?, ?, ?)`,
+			r.Image, r.Version, r.Why, r.Who, stamp(r.At), stamp(r.Since), descendants)
 		return err
 	})
 }
@@ -163,7 +169,8 @@ func (c *Catalog) Recall(ctx context.Context, r Recall) error {
 // Reinstate ends the recall of a version and says whether there was one.
 func (c *Catalog) Reinstate(ctx context.Context, image, version, who string, at time.Time) (was bool, err error) {
 	err = c.in(ctx, func(tx session) error {
-		n, err := tx.exec(ctx, "UPDATE recalls SET ended = ?, ended_by = ? WHERE image = ? AND version = ? AND ended = ''", stamp(at), who, image, version)
+		n, err := tx.exec(ctx, "UPDATE recalls SET ended = ?, ended_by = ? WHERE image = ? AND version = ? AND ended = ''", stamp(at), who,
+			image, version)
 		was = n > 0
 		return err
 	})

@@ -75,7 +75,8 @@ func (c *Catalog) MoveTags(ctx context.Context, moves []Move, may func(context.C
 				return err
 			}
 			if _, err := tx.exec(ctx, `INSERT INTO tag_moves (number, image, tag, was, version, who, why, at)
-				VALUES ((SELECT coalesce(max(number), 0) + 1 FROM tag_moves), ?, ?, ?, ?, ?, ?, ?)`, m.Image, m.Tag, m.Was, m.Version, m.Who, m.Why, stamp(m.At)); err != nil {
+				VALUES ((SELECT coalesce(max(number), 0) + 1 FROM tag_moves), ?, ?, ?, ?, ?, ?,
+					?)`, m.Image, m.Tag, m.Was, m.Version, m.Who, m.Why, stamp(m.At)); err != nil {
 				return err
 			}
 		}
@@ -144,7 +145,8 @@ type Holding struct {
 // Holdings says what each region holds, by name.
 func (c *Catalog) Holdings(ctx context.Context) (map[string]Holding, error) {
 	held := map[string]Holding{}
-	rows, err := c.rows(ctx, `SELECT p.region, count(DISTINCT p.image || '@' || p.version), count(*), CAST(sum(a.bytes) AS BIGINT) FROM placements p
+	rows, err := c.rows(ctx, `SELECT p.region, count(DISTINCT p.image || '@' || p.version), count(*), CAST(sum(a.bytes) AS BIGINT) FROM
+		placements p
 		JOIN artifacts a ON a.image = p.image AND a.version = p.version AND a.variant = p.variant AND a.name = p.name GROUP BY p.region`)
 	return held, each(rows, err, func(rows *sql.Rows) error {
 		var region string
@@ -161,7 +163,8 @@ func (c *Catalog) Placements(ctx context.Context, image, version, region string)
 	w.is("p.image", image)
 	w.is("p.version", version)
 	w.is("p.region", region)
-	rows, err := c.rows(ctx, `SELECT p.id, p.image, p.version, p.region, p.variant, p.name, p.format, p.artifact, p.location, p.verified, v.leaving
+	rows, err := c.rows(ctx, `SELECT p.id, p.image, p.version, p.region, p.variant, p.name, p.format, p.artifact, p.location,
+		p.verified, v.leaving
 		FROM placements p JOIN versions v ON v.image = p.image AND v.version = p.version `+w.sql()+`
 		ORDER BY p.region, p.image, v.major DESC, v.minor DESC, v.patch DESC, p.variant, p.name`, w.args...)
 	return collect(rows, err, func(rows *sql.Rows) (Placement, error) {

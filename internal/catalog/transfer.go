@@ -89,7 +89,8 @@ func (c *Catalog) Import(ctx context.Context, r io.Reader, only string) (count i
 		return 0, "", fmt.Errorf("this is no exported catalog: its first line must have the schema %q", transferSchema)
 	}
 	if head.Version != newestSchema {
-		return 0, "", fmt.Errorf("it was exported with tables of version %d, and this Zygos has %d; export it again with this one", head.Version, newestSchema)
+		return 0, "", fmt.Errorf("it was exported with tables of version %d, and this Zygos has %d; export it again with this one",
+			head.Version, newestSchema)
 	}
 	defer c.changed()
 	err = c.change(ctx, func(tx session) error {
@@ -185,7 +186,8 @@ func (b *batch) write(ctx context.Context) error {
 		return nil
 	}
 	row := ", (" + strings.TrimPrefix(strings.Repeat(", ?", len(b.names)), ", ") + ")"
-	_, err := b.tx.exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) VALUES %s", b.table, strings.Join(b.names, ", "), strings.TrimPrefix(strings.Repeat(row, b.rows), ", ")), b.values...)
+	_, err := b.tx.exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) VALUES %s", b.table, strings.Join(b.names, ", "),
+		strings.TrimPrefix(strings.Repeat(row, b.rows), ", ")), b.values...)
 	if err != nil {
 		return fmt.Errorf("rows of %s: %w", b.table, err)
 	}

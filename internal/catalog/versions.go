@@ -89,7 +89,8 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 	}
 	return c.in(ctx, func(tx session) error {
 		var other string
-		err := tx.row(ctx, "SELECT id FROM builds WHERE image = ? AND version = ? AND state = ? AND id <> ?", v.Image, v.Version, Running, v.Build).Scan(&other)
+		err := tx.row(ctx, "SELECT id FROM builds WHERE image = ? AND version = ? AND state = ? AND id <> ?", v.Image, v.Version, Running,
+			v.Build).Scan(&other)
 		if err == nil { // it was given the number while nothing was heard of this one
 			return &TakenError{Image: v.Image, Version: v.Version, Highest: v.Version, Free: "a higher one", Build: other}
 		} else if !errors.Is(err, sql.ErrNoRows) {
@@ -108,7 +109,8 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 			}
 		}
 		for key, value := range v.Labels {
-			if _, err := tx.exec(ctx, "INSERT INTO labels (image, version, key, value) VALUES (?, ?, ?, ?)", v.Image, v.Version, key, value); err != nil {
+			if _, err := tx.exec(ctx, "INSERT INTO labels (image, version, key, value) VALUES (?, ?, ?, ?)", v.Image, v.Version, key,
+				value); err != nil {
 				return err
 			}
 		}
@@ -165,7 +167,8 @@ func (c *Catalog) Trees(ctx context.Context, take func(ref string, trees []Tree)
 	})
 }
 
-const versionColumns = `SELECT v.image, v.version, v.build, v.created, v.base_name, v.base_version, v.base_digest, v.fingerprint, v.epoch, v.trees, v.labels, v.leaving`
+const versionColumns = `SELECT v.image, v.version, v.build, v.created, v.base_name, v.base_version, v.base_digest, v.fingerprint,
+	v.epoch, v.trees, v.labels, v.leaving`
 
 // scan reads a version, without what belongs to it.
 func (v *Version) scan(rows *sql.Rows) error {
@@ -249,7 +252,8 @@ func (q *Query) Everything() bool {
 func (c *Catalog) List(ctx context.Context, q Query) (list []Version, more bool, err error) {
 	w := q.where()
 	end := " ORDER BY " + map[string]string{"age": "v.created DESC, ",
-		"size": "(SELECT sum(a.bytes) FROM artifacts a WHERE a.image = v.image AND a.version = v.version) DESC, "}[q.Sort] + "v.image, v.major DESC, v.minor DESC, v.patch DESC"
+		"size": "(SELECT sum(a.bytes) FROM artifacts a WHERE a.image = v.image AND a.version = v.version) DESC, "}[q.Sort] +
+		"v.image, v.major DESC, v.minor DESC, v.patch DESC"
 	if q.Most > 0 {
 		end += fmt.Sprintf(" LIMIT %d OFFSET %d", q.Most+1, q.Skip)
 	}

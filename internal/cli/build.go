@@ -32,8 +32,9 @@ say why they run. If nothing changed since the newest version, no new version is
 lists and what follows from it, as long as it is still due when its turn comes. A build that
 fails registers nothing; its finished stages are kept. Ctrl-C, or 'zygos cancel' from
 elsewhere, stops at once and leaves nothing running.`,
-	example: "zygos build ebb-base\nzygos build turbine-link tide-desk --jobs 2\nzygos build turbine-link --set site=south\nzygos build turbine-link --from link",
-	flags:   func() flags { return &buildFlags{} },
+	example: "zygos build ebb-base\nzygos build turbine-link tide-desk --jobs 2\nzygos build turbine-link --set site=south\nzygos build " +
+		"turbine-link --from link",
+	flags: func() flags { return &buildFlags{} },
 	run: func(ctx context.Context, in *invocation) error {
 		if len(in.args) == 0 && !in.flags.(*buildFlags).due {
 			return wrongUse("'zygos build' takes IMAGE… and got 0 arguments; name images, or say --due; 'zygos help build' shows how")

@@ -91,9 +91,10 @@ var cmdLog = &command{
 --follow goes on until a running build ends. --steps shows a table of what each step was
 given, how long it took and how much it printed. Of a step that prints more than 4 MiB, the
 head and the tail are kept, and a line says how much lay between.`,
-	example: "zygos log turbine-link\nzygos log turbine-link --stage link --stream err\nzygos log turbine-link --follow\nzygos log turbine-link --steps",
-	flags:   func() flags { return &logFlags{} },
-	run:     opened(app.Lenient, runLog),
+	example: "zygos log turbine-link\nzygos log turbine-link --stage link --stream err\nzygos log turbine-link --follow\nzygos log " +
+		"turbine-link --steps",
+	flags: func() flags { return &logFlags{} },
+	run:   opened(app.Lenient, runLog),
 }
 
 // logFlags are those of log.

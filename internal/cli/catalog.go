@@ -58,7 +58,8 @@ func runImport(ctx context.Context, in *invocation) error {
 		for _, text := range f.Skipped {
 			in.note("passed over: %s", text)
 		}
-		in.note("found %s, %s, %s, %s", counted(f.Versions, "version"), counted(f.Tags, "tag"), counted(f.Placements, "placement"), counted(f.Recalls, "recall"))
+		in.note("found %s, %s, %s, %s", counted(f.Versions, "version"), counted(f.Tags, "tag"), counted(f.Placements, "placement"),
+			counted(f.Recalls, "recall"))
 	}
 	_, err = fmt.Fprintf(in.out, "Read %s into the catalog %s\n", counted(done.Rows, "row"), done.Where)
 	if done.Aside != "" {

@@ -176,7 +176,8 @@ func (p *person) starter() {
 
 // image replaces the starter's definition by one with these stages.
 func (p *person) image(stages string) {
-	p.write("images/first.toml", "series = \"0.1\"\nbase = \"field-os\"\n"+stages+"\n[[artifact]]\nformat = \"tar\"\n[publish]\nregions = [\"here\"]\n")
+	p.write("images/first.toml", "series = \"0.1\"\nbase = \"field-os\"\n"+stages+"\n[[artifact]]\nformat = \"tar\"\n[publish]\nregions = "+
+		"[\"here\"]\n")
 }
 
 func valid(t *testing.T, schema string, document string) {
@@ -251,7 +252,8 @@ func TestFailingScriptIsReportedAndNothingIsRegistered(t *testing.T) {
 		p.write("scripts/bad.sh", "#!/bin/sh\nset -e\necho before\nno-such-tool --now\n")
 		r := p.run("build", "first")
 		require.Equal(t, 4, r.code)
-		for _, want := range []string{"exit code 127", "stage  bad", "step   scripts/bad.sh:4", "| before", "Nothing was registered", "zygos log b-", "--stage bad"} {
+		for _, want := range []string{"exit code 127", "stage  bad", "step   scripts/bad.sh:4", "| before", "Nothing was registered",
+			"zygos log b-", "--stage bad"} {
 			require.Contains(t, r.err, want)
 		}
 		require.NotContains(t, r.err, "/run/zygos", "people see the name of their script")
@@ -278,13 +280,15 @@ func TestUnchangedForcedAndTakenVersions(t *testing.T) {
 	p.write("images/first.toml", strings.Replace(text, `series  = "0.1"`, `version = "0.1.7"`, 1))
 	p.ok("build", "first")
 	require.Contains(t, p.ok("build", "first"), "first@0.1.7 is up to date")
-	require.Len(t, strings.Split(strings.TrimSpace(p.ok("builds", "--quiet")), "\n"), 4, "three builds below a head; a refused one does not start")
+	require.Len(t, strings.Split(strings.TrimSpace(p.ok("builds", "--quiet")), "\n"), 4,
+		"three builds below a head; a refused one does not start")
 }
 
 func TestReuseStopsWhereAStageComesOutTheSame(t *testing.T) {
 	p := me(t)
 	p.starter()
-	stages := "[[stage]]\nname = \"one\"\ninline = \"\"\"\n%s\necho 1 > /one\n\"\"\"\n[[stage]]\nname = \"two\"\ninline = \"date +%%N > /two\"\n"
+	stages := "[[stage]]\nname = \"one\"\ninline = \"\"\"\n%s\necho 1 > /one\n\"\"\"\n[[stage]]\nname = \"two\"\ninline = \"date +%%N > " +
+		"/two\"\n"
 	p.image(fmt.Sprintf(stages, ""))
 	p.ok("build", "first")
 	p.image(fmt.Sprintf(stages, "# a comment only"))
@@ -314,7 +318,8 @@ func TestSameBuildTwiceGivesTheSameBits(t *testing.T) {
 		p.dir = filepath.Join(p.dir, strings.Repeat("deep/", i)+"x")
 		require.NoError(t, os.MkdirAll(p.dir, 0o755))
 		p.starter()
-		p.image("[[stage]]\nname = \"a\"\ninline = \"mkdir -p /opt/a/b; echo x > /opt/a/b/c; ln /opt/a/b/c /opt/d; rm /etc/hosts; chmod 700 /opt\"\n")
+		p.image("[[stage]]\nname = \"a\"\ninline = \"mkdir -p /opt/a/b; echo x > /opt/a/b/c; ln /opt/a/b/c /opt/d; rm /etc/hosts; chmod 700 " +
+			"/opt\"\n")
 		p.ok("build", "first")
 		var list []struct {
 			Trees     []struct{ Layers []string }
@@ -330,7 +335,8 @@ func TestSameBuildTwiceGivesTheSameBits(t *testing.T) {
 func TestVersionReachesScriptsThatNameIt(t *testing.T) {
 	p := me(t)
 	p.starter()
-	p.image("[[stage]]\nname = \"plain\"\ninline = \"env\"\n[[stage]]\nname = \"stamp\"\ninline = \"echo v=$ZYGOS_VERSION i=$ZYGOS_IMAGE b=$ZYGOS_BUILD\"\n" +
+	p.image("[[stage]]\nname = \"plain\"\ninline = \"env\"\n[[stage]]\nname = \"stamp\"\ninline = \"echo v=$ZYGOS_VERSION i=$ZYGOS_IMAGE " +
+		"b=$ZYGOS_BUILD\"\n" +
 		"[[stage]]\nname = \"given\"\ninline = \"echo $V\"\nenv = { V = \"${image}-${version}\" }\n")
 	r := p.run("build", "first")
 	require.Contains(t, r.err, "stamp | v=0.1.0 i=first b=b-")

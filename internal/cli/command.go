@@ -215,7 +215,8 @@ func (in *invocation) parse(args []string) error {
 			if errors.Is(err, flag.ErrHelp) {
 				return err
 			}
-			return wrongUse("%s; 'zygos help %s' lists the flags", strings.ReplaceAll(err.Error(), "flag provided but not defined: ", "unknown flag "), in.command.name)
+			return wrongUse("%s; 'zygos help %s' lists the flags",
+				strings.ReplaceAll(err.Error(), "flag provided but not defined: ", "unknown flag "), in.command.name)
 		}
 		rest := fs.Args()
 		if len(rest) == 0 {
@@ -232,7 +233,8 @@ func (in *invocation) parse(args []string) error {
 		return wrongUse("--color is %q; choose auto, always or never", in.color)
 	}
 	if len(in.args) < in.command.least || (in.command.most >= 0 && len(in.args) > in.command.most) {
-		return wrongUse("'zygos %s' takes %s and got %s; 'zygos help %s' shows how", in.command.name, wanted(in.command), counted(len(in.args), "argument"), in.command.name)
+		return wrongUse("'zygos %s' takes %s and got %s; 'zygos help %s' shows how", in.command.name, wanted(in.command),
+			counted(len(in.args), "argument"), in.command.name)
 	}
 	return nil
 }

@@ -75,12 +75,14 @@ func (p *person) consistent() {
 		require.Zero(p.t, count("SELECT id FROM builds WHERE state = 'registered' EXCEPT SELECT build FROM versions"))
 	}
 	require.Zero(p.t, count("SELECT image, version FROM versions EXCEPT SELECT image, version FROM artifacts"))
-	require.Zero(p.t, count("SELECT image, version, variant, format FROM placements EXCEPT SELECT image, version, variant, format FROM artifacts"))
+	require.Zero(p.t, count("SELECT image, version, variant, format FROM placements EXCEPT SELECT image, version, variant, format FROM "+
+		"artifacts"))
 }
 
 // clean says that nothing is left of what died.
 func (p *person) clean() {
-	for _, pattern := range []string{"run/*", "store/blob-*", "store/.new-*", "layers/keys/new-*", "layers/*.gone", ".new-*", "builds/*/.new-*"} {
+	for _, pattern := range []string{"run/*", "store/blob-*", "store/.new-*", "layers/keys/new-*", "layers/*.gone", ".new-*",
+		"builds/*/.new-*"} {
 		require.Empty(p.t, p.glob(".zygos/"+pattern))
 	}
 	require.Empty(p.t, p.glob("regions/here/*/*/.part-*"))
@@ -196,13 +198,15 @@ func TestPruneKilledAtAnyMoment(t *testing.T) {
 func TestSixteenAtOnce(t *testing.T) {
 	everyCatalog(t, func(t *testing.T, p *person) {
 		p.starter()
-		p.define("first", "field-os", "[[stage]]\nname = \"s\"\ninline = \"sleep 0.2; echo $ZYGOS_VERSION > /v\"\n[publish]\nregions = [\"here\"]\n")
+		p.define("first", "field-os", "[[stage]]\nname = \"s\"\ninline = \"sleep 0.2; echo $ZYGOS_VERSION > /v\"\n[publish]\nregions = "+
+			"[\"here\"]\n")
 		p.ok("build", "first")
 		var group sync.WaitGroup
 		failed := make(chan string, 64)
 		for i := range 16 {
 			group.Go(func() {
-				for _, args := range [][]string{{"build", "first", "--force", "--quiet"}, {"tag", "first", fmt.Sprint("t", i), "live"}, {"publish", "first", "--quiet"}} {
+				for _, args := range [][]string{{"build", "first", "--force", "--quiet"}, {"tag", "first", fmt.Sprint("t", i), "live"},
+					{"publish", "first", "--quiet"}} {
 					if r := p.run(args...); r.code != 0 {
 						failed <- strings.Join(args, " ") + ": " + r.err
 					}

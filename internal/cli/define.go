@@ -85,7 +85,8 @@ at once as file:line:column. Ends with 3 if there is any.`,
 			return err
 		}
 		if in.json {
-			return in.writeJSON(map[string]any{"problems": []string{}, "warnings": append(definition.Problems{}, warnings...), "images": len(w.Images), "stages": stages,
+			return in.writeJSON(map[string]any{"problems": []string{}, "warnings": append(definition.Problems{}, warnings...),
+				"images": len(w.Images), "stages": stages,
 				"bases": len(w.Org.Bases), "regions": len(w.Org.Regions)})
 		}
 		for _, p := range warnings {
@@ -156,9 +157,10 @@ var cmdPreview = &command{
 be reused or run, and why, sealing, the version it would get, artifacts and regions. Without
 IMAGE, all images. --against shows instead what differs between the definition and the one
 that a version was built from: base, inputs, and every file that went in.`,
-	example: "zygos preview turbine-link\nzygos preview turbine-link --set site=south\nzygos preview turbine-link --against turbine-link@stable",
-	flags:   func() flags { return &previewFlags{} },
-	run:     opened(app.Strict, runPreview),
+	example: "zygos preview turbine-link\nzygos preview turbine-link --set site=south\nzygos preview turbine-link --against " +
+		"turbine-link@stable",
+	flags: func() flags { return &previewFlags{} },
+	run:   opened(app.Strict, runPreview),
 }
 
 // previewFlags are those of preview.

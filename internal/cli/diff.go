@@ -21,9 +21,10 @@ var cmdDiff = &command{
 and changed (content, mode, owner), packages (dpkg, apk, RPM), users, groups, services that start,
 what configuration says about listening. --stage compares what a stage left. Shows the first
 names of each; --all shows all, --path those below a folder, --file the text of one file.`,
-	example: "zygos diff turbine-link@2.3.0 turbine-link\nzygos diff turbine-link@stable turbine-link --file /etc/ebbline/site\nzygos diff ebb-base@1.4.0 ebb-base@1.4.1 --path /etc --all",
-	flags:   func() flags { return &diffFlags{} },
-	run:     opened(app.Lenient, runDiff),
+	example: "zygos diff turbine-link@2.3.0 turbine-link\nzygos diff turbine-link@stable turbine-link --file /etc/ebbline/site\nzygos " +
+		"diff ebb-base@1.4.0 ebb-base@1.4.1 --path /etc --all",
+	flags: func() flags { return &diffFlags{} },
+	run:   opened(app.Lenient, runDiff),
 }
 
 // diffFlags are those of diff.
@@ -111,7 +112,8 @@ func (in *invocation) writeDiff(d *compare.Trees) error {
 	for _, c := range d.Files {
 		states = append(states, c.State)
 	}
-	rows := [][2]string{{"size", fmt.Sprintf("%s -> %s (%+.1f MiB)", mib(d.Bytes[0]), mib(d.Bytes[1]), float64(d.Bytes[1]-d.Bytes[0])/(1<<20))}, {"files", count(states)}}
+	rows := [][2]string{{"size", fmt.Sprintf("%s -> %s (%+.1f MiB)", mib(d.Bytes[0]), mib(d.Bytes[1]),
+		float64(d.Bytes[1]-d.Bytes[0])/(1<<20))}, {"files", count(states)}}
 	for _, part := range parts {
 		var states []string
 		for _, c := range part.changes {

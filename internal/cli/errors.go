@@ -87,7 +87,8 @@ var longWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(
 // brief shortens very long words, such as a path of thousands of bytes, in the middle.
 func brief(text string) string {
 	return longWord().ReplaceAllStringFunc(text, func(word string) string {
-		return fmt.Sprintf("%s…(%d bytes)…%s", strings.ToValidUTF8(word[:longestWord/2], ""), len(word), strings.ToValidUTF8(word[len(word)-longestWord/4:], ""))
+		return fmt.Sprintf("%s…(%d bytes)…%s", strings.ToValidUTF8(word[:longestWord/2], ""), len(word),
+			strings.ToValidUTF8(word[len(word)-longestWord/4:], ""))
 	})
 }
 
@@ -124,7 +125,8 @@ func (in *invocation) report(err error) int {
 	case failure != nil:
 		in.reportFailure(failure)
 	case errors.As(err, &leak):
-		fmt.Fprintf(in.err, "\n%s\n  image   %s\n  secret  %s\n  place   %s, %s\nNothing was registered; other finished stages are kept. To mend it, %s.\n", in.paint(red, "Build failed: a secret lies in the image"),
+		fmt.Fprintf(in.err, "\n%s\n  image   %s\n  secret  %s\n  place   %s, %s\nNothing was registered; other finished stages are kept. To "+
+			"mend it, %s.\n", in.paint(red, "Build failed: a secret lies in the image"),
 			imageOf(leak.Image, leak.Variant), leak.Secret, brief(leak.Where), leak.By(), leak.Do())
 	default:
 		fmt.Fprintf(in.err, "%s %s\n", in.paint(red, "zygos:"), brief(err.Error()))

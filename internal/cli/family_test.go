@@ -93,7 +93,8 @@ func TestRecallIsHeeded(t *testing.T) {
 func TestTagsGoBackAndFollowRules(t *testing.T) {
 	everyCatalog(t, func(t *testing.T, p *person) {
 		p.family()
-		p.write("zygos.toml", p.read("zygos.toml")+"\n[tag.gold]\nneeds = [\"regions\", \"from:candidate\", \"age:1h\"]\n[tag.silver]\nneeds = [\"regions\"]\n")
+		p.write("zygos.toml", p.read("zygos.toml")+"\n[tag.gold]\nneeds = [\"regions\", \"from:candidate\", \"age:1h\"]\n[tag.silver]\nneeds "+
+			"= [\"regions\"]\n")
 		p.ok("build", "newest", "--force")
 		r := p.run("tag", "newest", "gold")
 		require.Equal(t, 5, r.code)
@@ -265,15 +266,19 @@ func TestDiffTellsWhatChanged(t *testing.T) {
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		stage := "[[stage]]\nname = \"s\"\ninline = \"\"\"\n%\n\"\"\"\n"
-		p.define("first", "field-os", strings.Replace(stage, "%", "echo one > /etc/motd; echo gone > /gone; echo same > /same; echo 'null::respawn:/opt/old' >> /etc/inittab", 1))
+		p.define("first", "field-os", strings.Replace(stage, "%",
+			"echo one > /etc/motd; echo gone > /gone; echo same > /same; echo 'null::respawn:/opt/old' >> /etc/inittab", 1))
 		p.ok("build", "first")
-		p.define("first", "field-os", strings.Replace(stage, "%", `echo two > /etc/motd; echo same > /same; chmod 600 /same; echo new > /new; ln -s new /link
+		p.define("first", "field-os", strings.Replace(stage, "%", `echo two > /etc/motd; echo same > /same; chmod 600 /same; echo new > `+
+			`/new; ln -s new /link
 echo 'link:x:200:200::/:/bin/false' >> /etc/passwd; echo 'null::respawn:/opt/new' >> /etc/inittab
 mkdir -p /var/lib/dpkg; printf 'Package: curl\\nStatus: install ok installed\\nVersion: 7.88\\n' > /var/lib/dpkg/status`, 1))
 		p.ok("build", "first")
 		out := p.ok("diff", "first@0.1.0", "first", "--all")
-		for _, want := range []string{"first@0.1.0 -> first@0.1.1", "packages   1 added, 0 removed, 0 changed", "+ curl  7.88", "users      1 added", "+ link  200 200 / /bin/false",
-			"services   1 added, 1 removed", "+ /opt/new  inittab respawn", "- /opt/old", "~ /etc/motd  content, 4 -> 4 bytes", "~ /same  mode 0644 -> 0600", "- /gone", "+ /new", "+ /link", "listening  the same"} {
+		for _, want := range []string{"first@0.1.0 -> first@0.1.1", "packages   1 added, 0 removed, 0 changed", "+ curl  7.88",
+			"users      1 added", "+ link  200 200 / /bin/false",
+			"services   1 added, 1 removed", "+ /opt/new  inittab respawn", "- /opt/old", "~ /etc/motd  content, 4 -> 4 bytes",
+			"~ /same  mode 0644 -> 0600", "- /gone", "+ /new", "+ /link", "listening  the same"} {
 			require.Contains(t, out, want)
 		}
 		require.Contains(t, p.ok("diff", "first@0.1.0", "first", "--file", "/etc/motd"), "-one\n+two")

@@ -27,7 +27,8 @@ func TestBaseFromAServer(t *testing.T) {
 			fmt.Fprint(w, archive)
 		}))
 		defer server.Close()
-		p.write("zygos.toml", strings.Replace(p.read("zygos.toml"), `"bases/field-os-1.2.0.tar.zst"`, `"missing.tar", "`+server.URL+`/a.tar.zst"`, 1))
+		p.write("zygos.toml", strings.Replace(p.read("zygos.toml"), `"bases/field-os-1.2.0.tar.zst"`,
+			`"missing.tar", "`+server.URL+`/a.tar.zst"`, 1))
 		require.Regexp(t, `field-os +1.2.0 +remote`, p.ok("bases"))
 		require.Regexp(t, `field-os +1.2.0 +downloaded`, p.ok("bases", "--fetch"))
 		server.Close()
@@ -41,13 +42,15 @@ func TestOwnRootArchiveAsBase(t *testing.T) {
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		root := tempDir(t)
-		require.NoError(t, errorsOf(exec.Command("sh", "-c", "zstd -dc "+p.glob("bases/*")[0]+" | tar -x -C "+root+" && echo ours > "+root+"/etc/ours && rm -r "+root+"/var/log")))
+		require.NoError(t, errorsOf(exec.Command("sh", "-c",
+			"zstd -dc "+p.glob("bases/*")[0]+" | tar -x -C "+root+" && echo ours > "+root+"/etc/ours && rm -r "+root+"/var/log")))
 		own := filepath.Join(p.dir, "bases/own.tar.gz")
 		require.NoError(t, errorsOf(exec.Command("tar", "--create", "--gzip", "--owner=0", "--group=0", "--directory", root, "--file", own, ".")))
 		content, err := os.ReadFile(own)
 		require.NoError(t, err)
 		sum := sha256.Sum256(content)
-		p.write("zygos.toml", p.read("zygos.toml")+"\n[base.own]\nrelease = \"7\"\nfrom = [\"bases/own.tar.gz\"]\nsha256 = \""+hex.EncodeToString(sum[:])+"\"\n")
+		p.write("zygos.toml", p.read("zygos.toml")+"\n[base.own]\nrelease = \"7\"\nfrom = [\"bases/own.tar.gz\"]\nsha256 = "+
+			"\""+hex.EncodeToString(sum[:])+"\"\n")
 		p.write("images/first.toml", strings.Replace(p.read("images/first.toml"), `"field-os"`, `"own"`, 1))
 		p.ok("build", "first")
 		require.Contains(t, p.ok("show", "first"), "own@7")
@@ -68,7 +71,8 @@ func TestSourceDateEpochBoundsAllTimes(t *testing.T) {
 	require.Equal(t, "0.1.1", versions[0].Version)
 	require.NotEqual(t, versions[0].Artifacts[1].Digest, versions[1].Artifacts[1].Digest)
 	p.ok("publish", "first@0.1.1")
-	out, err := exec.Command("sh", "-c", "zstd -dc "+p.glob("regions/here/first/0.1.1/*.zst")[0]+" | tar --list --verbose --full-time --utc ./etc/motd").Output()
+	out, err := exec.Command("sh", "-c", "zstd -dc "+p.glob("regions/here/first/0.1.1/*.zst")[0]+" | tar --list --verbose --full-time "+
+		"--utc ./etc/motd").Output()
 	require.NoError(t, err)
 	require.Contains(t, string(out), "2023-11-14 22:13:20")
 	require.Contains(t, p.ok("build", "first"), "up to date")
@@ -79,17 +83,23 @@ func TestTimeInTheFutureIsNoReasonToDiffer(t *testing.T) {
 	p := me(t)
 	p.starter()
 	root := tempDir(t)
-	require.NoError(t, errorsOf(exec.Command("sh", "-euc", "zstd -dc "+p.glob("bases/*")[0]+" | tar -x -C "+root+"; touch -d 2099-01-02T03:04:05Z "+root+"/etc/future; tar --create --owner=0 --group=0 --directory "+root+" --file "+p.dir+"/bases/own.tar .")))
+	require.NoError(t, errorsOf(exec.Command("sh", "-euc",
+		"zstd -dc "+p.glob("bases/*")[0]+" | tar -x -C "+root+"; touch -d 2099-01-02T03:04:05Z "+root+"/etc/future; tar --create --owner=0 "+
+			"--group=0 --directory "+root+" --file "+p.dir+"/bases/own.tar .")))
 	content, err := os.ReadFile(filepath.Join(p.dir, "bases/own.tar"))
 	require.NoError(t, err)
 	sum := sha256.Sum256(content)
-	p.write("zygos.toml", p.read("zygos.toml")+"\n[base.own]\nrelease = \"7\"\nfrom = [\"bases/own.tar\"]\nsha256 = \""+hex.EncodeToString(sum[:])+"\"\n")
-	p.define("first", "own", "[[stage]]\nname = \"s\"\ninline = \"echo x > /now; touch -d '2001-02-03 04:05:06' /then; touch -d '2101-02-03 04:05:06' /late; chmod 600 /etc/future; touch -c /etc/hosts\"\n[publish]\nregions = [\"here\"]\n")
+	p.write("zygos.toml", p.read("zygos.toml")+"\n[base.own]\nrelease = \"7\"\nfrom = [\"bases/own.tar\"]\nsha256 = "+
+		"\""+hex.EncodeToString(sum[:])+"\"\n")
+	p.define("first", "own", "[[stage]]\nname = \"s\"\ninline = \"echo x > /now; touch -d '2001-02-03 04:05:06' /then; touch -d "+
+		"'2101-02-03 04:05:06' /late; chmod 600 /etc/future; touch -c /etc/hosts\"\n[publish]\nregions = [\"here\"]\n")
 	p.ok("build", "first")
 	p.ok("publish", "first")
-	out, err := exec.Command("sh", "-c", "zstd -dc "+p.glob("regions/here/first/*/*.zst")[0]+" | tar --list --verbose --full-time --utc ./now ./then ./late ./etc/future ./etc/hosts").Output()
+	out, err := exec.Command("sh", "-c", "zstd -dc "+p.glob("regions/here/first/*/*.zst")[0]+" | tar --list --verbose --full-time --utc "+
+		"./now ./then ./late ./etc/future ./etc/hosts").Output()
 	require.NoError(t, err)
-	for name, at := range map[string]string{"./now": "2099-01-02 03:04:05", "./then": "2001-02-03 04:05:06", "./late": "2101-02-03 04:05:06", "./etc/future": "2099-01-02 03:04:05"} {
+	for name, at := range map[string]string{"./now": "2099-01-02 03:04:05", "./then": "2001-02-03 04:05:06", "./late": "2101-02-03 04:05:06",
+		"./etc/future": "2099-01-02 03:04:05"} {
 		require.Regexp(t, at+" "+name, string(out))
 	}
 	require.NotContains(t, string(out), time.Now().UTC().Format("2006-01-02"))
@@ -98,7 +108,8 @@ func TestTimeInTheFutureIsNoReasonToDiffer(t *testing.T) {
 func TestSealKeepsWhatItIsTold(t *testing.T) {
 	p := me(t)
 	p.starter()
-	p.image("[[stage]]\nname = \"dirty\"\ninline = \"echo key > /etc/machine-id; mkdir -p /etc/ssh; echo k > /etc/ssh/ssh_host_rsa_key; echo l > /var/log/x\"\n[seal]\nkeep = [\"identity\"]\n")
+	p.image("[[stage]]\nname = \"dirty\"\ninline = \"echo key > /etc/machine-id; mkdir -p /etc/ssh; echo k > /etc/ssh/ssh_host_rsa_key; " +
+		"echo l > /var/log/x\"\n[seal]\nkeep = [\"identity\"]\n")
 	r := p.run("build", "first")
 	require.Zero(t, r.code, r.err)
 	require.Contains(t, r.err, "identity         left as it is, as [seal] keep says")
@@ -117,8 +128,10 @@ func TestDocumentsForMachines(t *testing.T) {
 	p := me(t)
 	p.ok("demo", "ebb", "--quiet")
 	p.dir += "/ebb"
-	for _, args := range [][]string{{"lint"}, {"bases"}, {"preview", "turbine-link"}, {"builds"}, {"list"}, {"show", "turbine-link"}, {"tag", "turbine-link"}, {"tag", "turbine-link", "x"},
-		{"regions"}, {"manifest", "turbine-link"}, {"locate", "turbine-link", "--region", "north-sound"}, {"doctor"}, {"help"}, {"version"}, {"schema"}, {"schema", "region"}} {
+	for _, args := range [][]string{{"lint"}, {"bases"}, {"preview", "turbine-link"}, {"builds"}, {"list"}, {"show", "turbine-link"},
+		{"tag", "turbine-link"}, {"tag", "turbine-link", "x"},
+		{"regions"}, {"manifest", "turbine-link"}, {"locate", "turbine-link", "--region", "north-sound"}, {"doctor"}, {"help"}, {"version"},
+		{"schema"}, {"schema", "region"}} {
 		r := p.run(append(args, "--json")...)
 		require.Zero(t, r.code, "%v: %s", args, r.err)
 		var document any

@@ -28,7 +28,8 @@ mount -t proc proc /proc; mount -t sysfs sys /sys; mount -t devtmpfs dev /dev; m
 HUNGRY=$(cat /hungry)
 mkdir -p /work; cd /work && zygos new ws --quiet --color never && cd ws || poweroff -f
 try() {
-    printf 'series = "0.1"\nbase = "field-os"\n[limits]\nmemory = "48MiB"\nprocesses = 12\ncpu = 1\n[[stage]]\nname = "s"\ninline = """\n%s\n"""\n[[artifact]]\nformat = "tar"\n' "$2" > images/first.toml
+    printf 'series = "0.1"\nbase = "field-os"\n[limits]\nmemory = "48MiB"\nprocesses = 12\ncpu = 1\n[[stage]]\nname = "s"\ninline = ` +
+	`"""\n%s\n"""\n[[artifact]]\nformat = "tar"\n' "$2" > images/first.toml
     echo "BEGIN $1"; zygos build first --color never 2>&1; echo "END $1 $?"
 }
 echo "BEGIN doctor"; zygos doctor --color never 2>&1; echo "END doctor $?"
@@ -59,7 +60,8 @@ func TestLimitsInAGuest(t *testing.T) {
 		cmd.Env = append(os.Environ(), "ROOT="+root, "KERNEL="+kernel, "PROGRAM="+program, "SEED="+p.dir+"/seed")
 		require.NoError(t, errorsOf(cmd))
 	}
-	run(`mkdir -p $ROOT/modules $ROOT/disk && zstd -dc $SEED/bases/*.zst | tar -x -C $ROOT && rm -rf $ROOT/dev && mkdir -p $ROOT/dev $ROOT/proc $ROOT/sys
+	run(`mkdir -p $ROOT/modules $ROOT/disk && zstd -dc $SEED/bases/*.zst | tar -x -C $ROOT && rm -rf $ROOT/dev && mkdir -p $ROOT/dev ` +
+		`$ROOT/proc $ROOT/sys
 cp $PROGRAM $ROOT/bin/zygos && cp $KERNEL/modules/* $ROOT/modules/`)
 	require.NoError(t, os.WriteFile(filepath.Join(root, "init"), []byte(guestBoot), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "begin"), []byte(guestInit), 0o755))
@@ -67,8 +69,10 @@ cp $PROGRAM $ROOT/bin/zygos && cp $KERNEL/modules/* $ROOT/modules/`)
 	run(`(cd $ROOT && find . | cpio --quiet -o -H newc) > initrd && truncate -s 256M disk && mke2fs -q -t ext4 -d $ROOT disk`)
 	ctx, cancel := context.WithTimeout(t.Context(), 4*time.Minute)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "qemu-system-x86_64", "-accel", "tcg,thread=multi", "-smp", "2", "-m", "768", "-nographic", "-no-reboot", "-nic", "none",
-		"-kernel", kernel+"/vmlinuz", "-initrd", p.dir+"/initrd", "-append", "console=ttyS0 quiet panic=-1", "-drive", "file="+p.dir+"/disk,format=raw,if=virtio")
+	cmd := exec.CommandContext(ctx, "qemu-system-x86_64", "-accel", "tcg,thread=multi", "-smp", "2", "-m", "768", "-nographic", "-no-reboot",
+		"-nic", "none",
+		"-kernel", kernel+"/vmlinuz", "-initrd", p.dir+"/initrd", "-append", "console=ttyS0 quiet panic=-1", "-drive",
+		"file="+p.dir+"/disk,format=raw,if=virtio")
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	said := func(name string) string {

@@ -62,7 +62,8 @@ func (in *invocation) explain(c *command) error {
 
 func (in *invocation) overview() error {
 	w := in.out
-	fmt.Fprintf(w, "Zygos makes golden machine images: built from a base in stages, versioned, placed in\nregions, recorded in manifests.\n\nusage: zygos COMMAND [FLAGS] [ARGUMENTS]\n")
+	fmt.Fprintf(w, "Zygos makes golden machine images: built from a base in stages, versioned, placed in\nregions, recorded in "+
+		"manifests.\n\nusage: zygos COMMAND [FLAGS] [ARGUMENTS]\n")
 	for _, g := range groups {
 		fmt.Fprintf(w, "\n%s\n", in.paint(bold, g.summary))
 		for _, c := range commands {
@@ -131,7 +132,8 @@ func describeAll() []described {
 }
 
 func describe(c *command) described {
-	d := described{Name: c.name, Group: c.group, Usage: usageLine(c), Summary: c.summary, Text: c.text, Flags: map[string]string{}, Examples: strings.Split(c.example, "\n")}
+	d := described{Name: c.name, Group: c.group, Usage: usageLine(c), Summary: c.summary, Text: c.text, Flags: map[string]string{},
+		Examples: strings.Split(c.example, "\n")}
 	(&invocation{}).flagSet(c).VisitAll(func(f *flag.Flag) { d.Flags[flagForm(f)] = flagUsage(f) })
 	return d
 }
@@ -139,7 +141,8 @@ func describe(c *command) described {
 // writeReference writes the reference page of all commands, as Markdown.
 func writeReference(w io.Writer) error {
 	fmt.Fprintf(w, "# Commands\n\nMade from the command table by `make reference`. Flags stand before or after arguments.\n\n"+
-		"Exit codes: 0 done · 1 failed · 2 wrong use · 3 invalid definition · 4 a script failed · 5 refused by a rule · 6 some region is incomplete · 130 interrupted.\n\n"+
+		"Exit codes: 0 done · 1 failed · 2 wrong use · 3 invalid definition · 4 a script failed · 5 refused by a rule · 6 some region is "+
+		"incomplete · 130 interrupted.\n\n"+
 		"Every command takes `--workspace DIR`, `--state DIR`, `--json`, `--quiet` and `--color auto|always|never`.\n")
 	common := map[string]bool{"workspace": true, "state": true, "json": true, "quiet": true, "color": true}
 	for _, g := range groups {
@@ -168,7 +171,8 @@ var cmdCompletion = &command{
 	name: "completion", group: "help", args: "bash|zsh|fish", least: 1, most: 1,
 	summary: "print a completion script for a shell",
 	text:    "Completes commands and flags. The script is made from the command table of this program.",
-	example: "zygos completion bash > /etc/bash_completion.d/zygos\nzygos completion zsh > ~/.zfunc/_zygos\nzygos completion fish > ~/.config/fish/completions/zygos.fish",
+	example: "zygos completion bash > /etc/bash_completion.d/zygos\nzygos completion zsh > ~/.zfunc/_zygos\nzygos completion fish > " +
+		"~/.config/fish/completions/zygos.fish",
 }
 
 func init() {
@@ -195,7 +199,8 @@ func flagNames(c *command) []string {
 }
 
 func completeBash(w io.Writer) error {
-	fmt.Fprintf(w, "# bash completion for zygos\n_zygos() {\n    local word=${COMP_WORDS[COMP_CWORD]} words\n    if [ \"$COMP_CWORD\" -eq 1 ]; then\n        words=%q\n    else\n        case ${COMP_WORDS[1]} in\n", strings.Join(commandNames(), " "))
+	fmt.Fprintf(w, "# bash completion for zygos\n_zygos() {\n    local word=${COMP_WORDS[COMP_CWORD]} words\n    if [ \"$COMP_CWORD\" -eq "+
+		"1 ]; then\n        words=%q\n    else\n        case ${COMP_WORDS[1]} in\n", strings.Join(commandNames(), " "))
 	for _, c := range commands {
 		words := strings.Join(flagNames(c), " ")
 		if c.name == "help" {
@@ -203,7 +208,8 @@ func completeBash(w io.Writer) error {
 		}
 		fmt.Fprintf(w, "        %s) words=%q ;;\n", c.name, words)
 	}
-	_, err := fmt.Fprintf(w, "        esac\n    fi\n    COMPREPLY=($(compgen -W \"$words\" -- \"$word\"))\n}\ncomplete -o default -F _zygos zygos\n")
+	_, err := fmt.Fprintf(w, "        esac\n    fi\n    COMPREPLY=($(compgen -W \"$words\" -- \"$word\"))\n}\ncomplete -o default -F "+
+		"_zygos zygos\n")
 	return err
 }
 

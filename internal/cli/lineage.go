@@ -119,7 +119,8 @@ func familyPicture(v *catalog.Version, list []family.Member) *report.Family {
 	outside := list[0].BaseName + "@" + list[0].BaseVersion
 	f := &report.Family{Title: v.Ref(), Made: time.Now(), Members: []report.Member{{Ref: outside}}}
 	for _, r := range list {
-		m := report.Member{Ref: r.Ref(), On: r.BaseName + "@" + r.BaseVersion, Age: age(r.Created), Tags: r.Tags, State: plain.Text(stateOf(&r)), Here: r.Ref() == v.Ref()}
+		m := report.Member{Ref: r.Ref(), On: r.BaseName + "@" + r.BaseVersion, Age: age(r.Created), Tags: r.Tags,
+			State: plain.Text(stateOf(&r)), Here: r.Ref() == v.Ref()}
 		m.Planned = r.Recall != nil && !r.Recall.InForce()
 		if r.Due != "" {
 			m.Due = plain.Text("due: " + r.Due)

@@ -18,9 +18,10 @@ var cmdList = &command{
 	text: `Lists versions of all images, or of one, newest first; all, or those that every flag given
 holds for. Of builds begun since an image's newest version, those that run and the last one that
 failed or was stopped stand before it. Shows 50 at once; --page 2 shows the next ones.`,
-	example: "zygos list\nzygos list turbine-link --json\nzygos list --where owner=controls --tag stable\nzygos list --region kelp-bay --only recalled\nzygos list --sort size --most 10",
-	flags:   func() flags { return &listFlags{} },
-	run:     opened(app.Lenient, runList),
+	example: "zygos list\nzygos list turbine-link --json\nzygos list --where owner=controls --tag stable\nzygos list --region kelp-bay " +
+		"--only recalled\nzygos list --sort size --most 10",
+	flags: func() flags { return &listFlags{} },
+	run:   opened(app.Lenient, runList),
 }
 
 // listFlags are those of list.

@@ -22,11 +22,13 @@ func TestSizesDurationsAndAges(t *testing.T) {
 	for n, want := range map[int64]string{0: "0.0 MiB", 1: "<0.1 MiB", 1 << 20: "1.0 MiB", 1<<20 + 1<<19: "1.5 MiB", 5 << 30: "5120.0 MiB"} {
 		require.Equal(t, want, mib(n))
 	}
-	for d, want := range map[time.Duration]string{1500 * time.Microsecond: "1.5 ms", 42 * time.Millisecond: "42 ms", 1234 * time.Millisecond: "1.2 s",
-		125 * time.Second: "2 min 5 s", 3*time.Hour + 7*time.Minute: "3 h 7 min", 100 * time.Hour: "4 days"} {
+	for d, want := range map[time.Duration]string{1500 * time.Microsecond: "1.5 ms", 42 * time.Millisecond: "42 ms",
+		1234 * time.Millisecond: "1.2 s",
+		125 * time.Second:       "2 min 5 s", 3*time.Hour + 7*time.Minute: "3 h 7 min", 100 * time.Hour: "4 days"} {
 		require.Equal(t, want, human(d))
 	}
-	for d, want := range map[time.Duration]string{-time.Minute: "0 s", 5 * time.Second: "5 s", 61 * time.Second: "1 min", 90 * time.Minute: "1 h 30 min"} {
+	for d, want := range map[time.Duration]string{-time.Minute: "0 s", 5 * time.Second: "5 s", 61 * time.Second: "1 min",
+		90 * time.Minute: "1 h 30 min"} {
 		require.Equal(t, want, age(time.Now().Add(-d)))
 	}
 	require.Equal(t, "2026-01-02T02:04:05Z", when(time.Date(2026, 1, 2, 3, 4, 5, 6, time.FixedZone("", 3600))))
@@ -62,7 +64,8 @@ func TestWhatOthersWroteIsShownAndNotObeyed(t *testing.T) {
 	require.NoError(t, in.writeJSON(map[string]string{"why": evil}))
 	require.NotContains(t, out.String(), "\u202e")
 	require.Contains(t, out.String(), `\u202e`)
-	for _, line := range []string{some([]string{evil}), in.eventLine(build.Event{Kind: build.Brought, Text: evil}, ""), in.eventLine(build.Event{Kind: build.Sealed, Seal: []seal.Result{{Group: "logs", Paths: []string{evil}}}}, "")} {
+	for _, line := range []string{some([]string{evil}), in.eventLine(build.Event{Kind: build.Brought, Text: evil}, ""),
+		in.eventLine(build.Event{Kind: build.Sealed, Seal: []seal.Result{{Group: "logs", Paths: []string{evil}}}}, "")} {
 		require.Contains(t, line, safe)
 	}
 	out.Reset()
@@ -98,13 +101,17 @@ func TestEventsAsLines(t *testing.T) {
 		"    one | text":                                            {Kind: build.Output, Stage: "one", Text: "text"},
 		"    one > scripts/a.sh":                                    {Kind: build.StepBegan, Stage: "one", Step: "scripts/a.sh"},
 		"  stage    one              ran in 1.0 s, 1.0 MiB changed": {Kind: build.StageDone, Stage: "one", Took: time.Second, Done: 1 << 20},
-		"  capture  raw              2.0 MiB in 1.0 s":              {Kind: build.Captured, File: &catalog.Artifact{Format: "raw", Bytes: 2 << 20}, Took: time.Second},
-		"  stopped  interrupted":                                    {Kind: build.Broke, Text: "interrupted"},
-		"  failed   stage one: a.sh:7: exit code 3":                 {Kind: build.Broke, Failure: &build.Failure{Stage: "one", Step: "a.sh", Line: 7, Code: 3}},
-		"  failed   stage one: a.sh: ended by signal SIGKILL":       {Kind: build.Broke, Failure: &build.Failure{Stage: "one", Step: "a.sh", Signal: "SIGKILL"}},
-		"  failed   stage one: a.sh: cannot start":                  {Kind: build.Broke, Failure: &build.Failure{Stage: "one", Step: "a.sh", Reason: "cannot start"}},
-		"  seal     nothing to remove":                              {Kind: build.Sealed, Seal: []seal.Result{{Group: "logs"}}},
-		"":                                                          {Kind: build.StepDone},
+		"  capture  raw              2.0 MiB in 1.0 s": {Kind: build.Captured,
+			File: &catalog.Artifact{Format: "raw", Bytes: 2 << 20}, Took: time.Second},
+		"  stopped  interrupted": {Kind: build.Broke, Text: "interrupted"},
+		"  failed   stage one: a.sh:7: exit code 3": {Kind: build.Broke,
+			Failure: &build.Failure{Stage: "one", Step: "a.sh", Line: 7, Code: 3}},
+		"  failed   stage one: a.sh: ended by signal SIGKILL": {Kind: build.Broke,
+			Failure: &build.Failure{Stage: "one", Step: "a.sh", Signal: "SIGKILL"}},
+		"  failed   stage one: a.sh: cannot start": {Kind: build.Broke,
+			Failure: &build.Failure{Stage: "one", Step: "a.sh", Reason: "cannot start"}},
+		"  seal     nothing to remove": {Kind: build.Sealed, Seal: []seal.Result{{Group: "logs"}}},
+		"":                             {Kind: build.StepDone},
 	} {
 		require.Equal(t, want, in.eventLine(e, ""))
 	}
@@ -122,14 +129,18 @@ func TestEventsAsLines(t *testing.T) {
 func TestFailureReportSaysAllThatIsKnown(t *testing.T) {
 	var errs bytes.Buffer
 	in := &invocation{out: &bytes.Buffer{}, err: &errs, color: "never"}
-	in.reportFailure(&build.Failure{Build: "b-1", Image: "link", Kept: true, Stage: "one", Step: "inline script", Line: 4, Code: 2, Tail: []string{"first", "last"}})
-	require.Equal(t, "\nBuild failed: exit code 2\n  image  link\n  stage  one\n  step   inline script, line 4\n  its last lines:\n    | first\n    | last\n"+
-		"Nothing was registered; finished stages are kept.\n  next: zygos log b-1 --stage one   shows all of its output\n        zygos enter b-1   a shell where it failed\n", errs.String())
+	in.reportFailure(&build.Failure{Build: "b-1", Image: "link", Kept: true, Stage: "one", Step: "inline script", Line: 4, Code: 2,
+		Tail: []string{"first", "last"}})
+	require.Equal(t, "\nBuild failed: exit code 2\n  image  link\n  stage  one\n  step   inline script, line 4\n  its last lines:\n    | "+
+		"first\n    | last\n"+
+		"Nothing was registered; finished stages are kept.\n  next: zygos log b-1 --stage one   shows all of its output\n        zygos enter "+
+		"b-1   a shell where it failed\n", errs.String())
 }
 
 func TestFlagsStandAnywhere(t *testing.T) {
 	for _, args := range [][]string{
-		{"locate", "a@b", "--region", "north", "--json"}, {"locate", "--region=north", "--json", "a@b"}, {"--json", "locate", "--region", "north", "a@b"},
+		{"locate", "a@b", "--region", "north", "--json"}, {"locate", "--region=north", "--json", "a@b"},
+		{"--json", "locate", "--region", "north", "a@b"},
 		{"--color", "never", "locate", "a@b", "--json", "--region", "north"}, {"locate", "--json", "--region", "north", "--", "a@b"},
 	} {
 		in := &invocation{out: &bytes.Buffer{}, err: &bytes.Buffer{}}

@@ -97,7 +97,8 @@ func (l *live) show(who, doing string, done, total int64) {
 	}
 	f.done, f.total = done, total
 	if f.bar == nil {
-		f.bar = l.progress.New(0, mpb.NopStyle(), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return l.text(who, f) })))
+		f.bar = l.progress.New(0, mpb.NopStyle(), mpb.BarRemoveOnComplete(),
+			mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return l.text(who, f) })))
 	}
 }
 
@@ -234,7 +235,8 @@ func (in *invocation) eventLine(e build.Event, who string) string {
 	case build.Cut:
 		return inner(e.Stage+" |") + " " + in.paint(amber, fmt.Sprintf("[%d lines, %s of its output are not kept]", e.Lines, mib(e.Done)))
 	case build.Retry:
-		return head("stage") + fmt.Sprintf("%-16s %s in %s: %s; again in %s, retry %d of %d", e.Stage, in.paint(amber, "failed"), e.Step, e.Text, human(e.Took), e.Done, e.Total)
+		return head("stage") + fmt.Sprintf("%-16s %s in %s: %s; again in %s, retry %d of %d", e.Stage, in.paint(amber, "failed"), e.Step,
+			e.Text, human(e.Took), e.Done, e.Total)
 	case build.StageDone:
 		return head("stage") + fmt.Sprintf("%-16s ran in %s, %s changed", e.Stage, human(e.Took), mib(e.Done))
 	case build.Brought:
@@ -244,7 +246,8 @@ func (in *invocation) eventLine(e build.Event, who string) string {
 	case build.Sealed:
 		return head("seal") + strings.Join(sealLines(e.Seal), "\n"+head("seal"))
 	case build.Captured:
-		return head("capture") + fmt.Sprintf("%-16s %s in %s", artifact.Key{Name: e.File.Name, Format: e.File.Format}, mib(e.File.Bytes), human(e.Took))
+		return head("capture") + fmt.Sprintf("%-16s %s in %s", artifact.Key{Name: e.File.Name, Format: e.File.Format}, mib(e.File.Bytes),
+			human(e.Took))
 	case build.Finished:
 		return head("version") + fmt.Sprintf("%s@%s registered in %s", e.Image, e.Version, human(e.Took))
 	case build.Broke:

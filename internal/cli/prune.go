@@ -116,7 +116,8 @@ func (in *invocation) writePrune(p *app.Pruning) error {
 	if p.Bytes < total {
 		shared = " that no other version has"
 	}
-	_, err := fmt.Fprintf(in.out, "%s to remove, %s of artifacts%s; %s\n", counted(len(p.Goes), "version"), mib(p.Bytes), shared, staying(len(p.Stays)))
+	_, err := fmt.Fprintf(in.out, "%s to remove, %s of artifacts%s; %s\n", counted(len(p.Goes), "version"), mib(p.Bytes), shared,
+		staying(len(p.Stays)))
 	if !f.all && len(p.Goes) == 0 {
 		in.next("zygos prune --all   says why each stays")
 	}

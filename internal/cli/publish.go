@@ -86,7 +86,9 @@ func (in *invocation) published(v *catalog.Version, done []publish.Placed) error
 				why = append(why, fmt.Sprintf("  %s %s: %s", d.Region, d.Key().String(), d.Error))
 			}
 		}
-		return &publish.IncompleteError{Text: fmt.Sprintf("%s is not complete in %s; the other regions are, and the manifest names only what was verified\n%s\nRun the command again once the cause is mended; what is there is not copied again. An artifact that is missing or damaged in the store is made anew by 'zygos build %s --force'",
+		return &publish.IncompleteError{Text: fmt.Sprintf("%s is not complete in %s; the other regions are, and the manifest names only what "+
+			"was verified\n%s\nRun the command again once the cause is mended; what is there is not copied again. An artifact that is missing "+
+			"or damaged in the store is made anew by 'zygos build %s --force'",
 			v.Ref(), strings.Join(failed, ", "), strings.Join(why, "\n"), v.Image)}
 	}
 	in.next(fmt.Sprintf("zygos manifest %s · zygos locate %s --region %s", v.Ref(), v.Ref(), done[0].Region))
@@ -129,11 +131,13 @@ func runManifest(ctx context.Context, in *invocation, a *app.App) error {
 		keys[[2]string{a.Variant, a.Name}], width = key, max(width, len(key))
 	}
 	for _, a := range m.Artifacts {
-		rows = append(rows, [2]string{"artifact", fmt.Sprintf("%-*s %10s  %s", width, keys[[2]string{a.Variant, a.Name}], mib(a.Bytes), a.Digest)})
+		rows = append(rows, [2]string{"artifact",
+			fmt.Sprintf("%-*s %10s  %s", width, keys[[2]string{a.Variant, a.Name}], mib(a.Bytes), a.Digest)})
 	}
 	for _, name := range slices.Sorted(maps.Keys(m.Regions)) {
 		for _, pl := range m.Regions[name] {
-			rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", name, width, keys[[2]string{pl.Variant, pl.Name}], pl.ID, pl.Verified)})
+			rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", name, width, keys[[2]string{pl.Variant, pl.Name}],
+				pl.ID, pl.Verified)})
 		}
 	}
 	in.pairs(rows)

@@ -24,9 +24,10 @@ var cmdRecall = &command{
 the reason by locate, publish, tag and builds on it, and references that leave the choice pass
 it over. --from plans it for a time. Regions learn of it in their index. 'zygos reinstate'
 undoes it.`,
-	example: "zygos recall turbine-link@2.3.0 --why 'drops packets'\nzygos recall ebb-base@1.4.0 --why 'weak key' --descendants --yes\nzygos recall tide-desk@1.0.0 --why 'end of life' --from 2027-01-01T00:00:00Z",
-	flags:   func() flags { return &recallFlags{} },
-	run:     opened(app.Lenient, runRecall),
+	example: "zygos recall turbine-link@2.3.0 --why 'drops packets'\nzygos recall ebb-base@1.4.0 --why 'weak key' --descendants " +
+		"--yes\nzygos recall tide-desk@1.0.0 --why 'end of life' --from 2027-01-01T00:00:00Z",
+	flags: func() flags { return &recallFlags{} },
+	run:   opened(app.Lenient, runRecall),
 }
 
 // recallFlags are those of recall.

@@ -66,7 +66,8 @@ func TestTwoMachinesShareACatalog(t *testing.T) {
 
 		b.ok("tag", "slow", "live")
 		require.Contains(t, a.ok("list", "--tag", "live"), "slow")
-		b.fails(1, "the layers of parent@0.1.0 are not in this state, and its archive cannot be had from a region; publish it where it was built", "build", "newest", "--force")
+		b.fails(1, "the layers of parent@0.1.0 are not in this state, and its archive cannot be had from a region; publish it where it was "+
+			"built", "build", "newest", "--force")
 		require.Contains(t, b.ok("due", "newest"), "Nothing is due", "it is up to date, wherever it was built")
 		a.ok("publish", "parent", "--region", "here")
 		require.Contains(t, b.ok("build", "newest", "--force"), "Registered newest@0.1.1")
@@ -82,7 +83,8 @@ func TestTwoMachinesShareACatalog(t *testing.T) {
 		b.ok("publish", "newest@0.1.0", "--region", "there")
 		require.Contains(t, a.ok("list", "newest"), "here, there", "a new region takes it from another, where it was not built")
 
-		a.define("key", "field-os", "[input.k]\nsecret = true\nfrom = \"env:K\"\n[[stage]]\nname = \"s\"\ninline = \"[ -n \\\"$K\\\" ]\"\nsecrets = [\"k\"]\n")
+		a.define("key", "field-os", "[input.k]\nsecret = true\nfrom = \"env:K\"\n[[stage]]\nname = \"s\"\ninline = \"[ -n \\\"$K\\\" "+
+			"]\"\nsecrets = [\"k\"]\n")
 		b.write("images/key.toml", a.read("images/key.toml"))
 		a.env, b.env = append(a.env, "K=a long secret"), append(b.env, "K=a long secret")
 		a.ok("build", "key")

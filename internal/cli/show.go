@@ -40,13 +40,15 @@ func runShow(ctx context.Context, in *invocation, a *app.App) error {
 func (in *invocation) origin(a *app.Account) [][2]string {
 	v, b := a.Version, a.Made
 	rows := [][2]string{{"version", in.paint(bold, v.Ref())}, {"tags", dash(strings.Join(v.Tags, ", "))},
-		{"base", fmt.Sprintf("%s@%s  %s", v.BaseName, v.BaseVersion, v.BaseDigest)}, {"created", when(v.Created) + ", " + age(v.Created) + " ago"}}
+		{"base", fmt.Sprintf("%s@%s  %s", v.BaseName, v.BaseVersion, v.BaseDigest)},
+		{"created", when(v.Created) + ", " + age(v.Created) + " ago"}}
 	if r := v.Recall; r != nil {
 		through := ""
 		if r.Image != v.Image || r.Version != v.Version {
 			through = fmt.Sprintf(" through %s@%s", r.Image, r.Version)
 		}
-		rows = append(rows, [2]string{"state", in.paint(red, recallWord(v)) + fmt.Sprintf("%s: %s (by %s, from %s)", through, r.Why, r.Who, when(r.Since))})
+		rows = append(rows, [2]string{"state", in.paint(red, recallWord(v)) +
+			fmt.Sprintf("%s: %s (by %s, from %s)", through, r.Why, r.Who, when(r.Since))})
 	}
 	by := fmt.Sprintf("%s by %s in %s", b.ID, b.Who, human(b.Ended.Sub(b.Started)))
 	if b.Host != "" {
@@ -92,7 +94,8 @@ func whereabouts(a *app.Account) (rows [][2]string) {
 		rows = append(rows, [2]string{"child", child})
 	}
 	for _, pl := range a.Placements {
-		rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", pl.Region, widthOf(a), pl.Key().String(), pl.ID, when(pl.Verified))})
+		rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", pl.Region, widthOf(a), pl.Key().String(), pl.ID,
+			when(pl.Verified))})
 	}
 	for _, m := range a.Moves {
 		was := "was unset"
@@ -103,10 +106,12 @@ func whereabouts(a *app.Account) (rows [][2]string) {
 		if to == "" {
 			to = "removed"
 		}
-		rows = append(rows, [2]string{"tag move", strings.TrimSuffix(fmt.Sprintf("%s -> %s (%s) by %s, %s: %s", m.Tag, to, was, m.Who, when(m.At), m.Why), ": ")})
+		rows = append(rows, [2]string{"tag move",
+			strings.TrimSuffix(fmt.Sprintf("%s -> %s (%s) by %s, %s: %s", m.Tag, to, was, m.Who, when(m.At), m.Why), ": ")})
 	}
 	for _, r := range a.Recalls {
-		rows = append(rows, [2]string{"recall", fmt.Sprintf("%s (by %s, from %s; ended by %s, %s)", r.Why, r.Who, when(r.Since), r.EndedBy, when(r.Ended))})
+		rows = append(rows, [2]string{"recall", fmt.Sprintf("%s (by %s, from %s; ended by %s, %s)", r.Why, r.Who, when(r.Since), r.EndedBy,
+			when(r.Ended))})
 	}
 	return rows
 }

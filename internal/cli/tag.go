@@ -18,9 +18,10 @@ it and why. Several REFs, each with an '@', move the tags of all their images to
 at all. --back lets tags point where they pointed before; --remove takes them away. A move
 that breaks a rule of [tag.NAME] in zygos.toml, or points at a recalled version, is refused.
 Regions that hold the versions learn of the move in their index.`,
-	example: "zygos tag turbine-link@2.3.0 stable\nzygos tag turbine-link@2.3.1 tide-desk@1.0.1 stable --why 'passed the trials'\nzygos tag turbine-link stable --back\nzygos tag turbine-link",
-	flags:   func() flags { return &tagFlags{} },
-	run:     opened(app.Lenient, runTag),
+	example: "zygos tag turbine-link@2.3.0 stable\nzygos tag turbine-link@2.3.1 tide-desk@1.0.1 stable --why 'passed the trials'\nzygos " +
+		"tag turbine-link stable --back\nzygos tag turbine-link",
+	flags: func() flags { return &tagFlags{} },
+	run:   opened(app.Lenient, runTag),
 }
 
 // tagFlags are those of tag.

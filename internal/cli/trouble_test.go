@@ -26,7 +26,8 @@ func waitFor(t *testing.T, what string, there func() bool) {
 	t.Fatal("waited in vain for " + what)
 }
 
-const slowStage = "[[stage]]\nname = \"slow\"\ninline = \"\"\"\ntrap '' INT TERM\n(setsid sleep 12345 &)\necho sleeping\nsleep 12345\n\"\"\"\n"
+const slowStage = "[[stage]]\nname = \"slow\"\ninline = \"\"\"\ntrap '' INT TERM\n(setsid sleep 12345 &)\necho sleeping\nsleep " +
+	"12345\n\"\"\"\n"
 
 // startSlow starts a build that hangs in a script, and waits until it does.
 func (p *person) startSlow() *exec.Cmd {
@@ -83,7 +84,8 @@ func TestInterruptEndsEveryWait(t *testing.T) {
 		}
 		require.Equal(t, 130, cmd.ProcessState.ExitCode(), cmd.Args)
 	}
-	for lock, args := range map[string][]string{"locks/.use": {"list"}, "locks/.run": {"build", "first", "--force"}, "regions.lock": {"publish", "first"}, "store/lock": {"build", "first", "--force"}} {
+	for lock, args := range map[string][]string{"locks/.use": {"list"}, "locks/.run": {"build", "first", "--force"},
+		"regions.lock": {"publish", "first"}, "store/lock": {"build", "first", "--force"}} {
 		name := filepath.Join(p.dir, ".zygos", lock)
 		held, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o644)
 		require.NoError(t, err)
@@ -214,7 +216,8 @@ func TestProblemsInDefinitionsComeAllAtOnce(t *testing.T) {
 	p.write("images/first.toml", "series = \"0.1\"\nbase = \"field-so\"\nsumary = \"x\"\n[[artifact]]\nformat = \"qcow2\"\n")
 	r := p.run("lint")
 	require.Equal(t, 3, r.code)
-	for _, want := range []string{`images/first.toml:2:8: base "field-so"`, `images/first.toml:3:1: unknown key "sumary"`, `images/first.toml:5:10: format "qcow2" is not supported yet`, "3 problems"} {
+	for _, want := range []string{`images/first.toml:2:8: base "field-so"`, `images/first.toml:3:1: unknown key "sumary"`,
+		`images/first.toml:5:10: format "qcow2" is not supported yet`, "3 problems"} {
 		require.Contains(t, r.err, want)
 	}
 	var doc struct {
@@ -278,7 +281,8 @@ func TestCompletionScriptsAreSound(t *testing.T) {
 	p := me(t)
 	script := filepath.Join(t.TempDir(), "c.bash")
 	require.NoError(t, os.WriteFile(script, []byte(p.ok("completion", "bash")), 0o600))
-	out, err := exec.Command("bash", "-c", ". "+script+"; COMP_WORDS=(zygos pub); COMP_CWORD=1; _zygos; echo ${COMPREPLY[@]}; COMP_WORDS=(zygos locate --re); COMP_CWORD=2; _zygos; echo ${COMPREPLY[@]}").CombinedOutput()
+	out, err := exec.Command("bash", "-c", ". "+script+"; COMP_WORDS=(zygos pub); COMP_CWORD=1; _zygos; echo ${COMPREPLY[@]}; "+
+		"COMP_WORDS=(zygos locate --re); COMP_CWORD=2; _zygos; echo ${COMPREPLY[@]}").CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Equal(t, "publish\n--region\n", string(out))
 	require.Contains(t, p.ok("completion", "fish"), "complete -c zygos")
@@ -323,7 +327,8 @@ func TestDebianExample(t *testing.T) {
 		require.Contains(t, inside("stat /dev/null"), "Type: character special")
 		require.NotContains(t, inside("ls /etc/ssh"), "ssh_host_")
 		archive := p.glob("regions/shelf/field-gateway/*/*.tar.zst")[0]
-		out, err := exec.Command("sh", "-c", "zstd -dc "+archive+" | tar --list --verbose --numeric-owner ./usr/bin/passwd ./var/mail").CombinedOutput()
+		out, err := exec.Command("sh", "-c", "zstd -dc "+archive+" | tar --list --verbose --numeric-owner ./usr/bin/passwd "+
+			"./var/mail").CombinedOutput()
 		require.NoError(t, err, string(out))
 		require.Contains(t, string(out), "-rwsr-xr-x 0/0")
 		require.Contains(t, string(out), "drwxrwsr-x 0/8")
@@ -368,11 +373,14 @@ func TestStateThatCanOnlyBeRead(t *testing.T) {
 	require.NoError(t, errorsOf(exec.Command("mount", "--bind", p.dir, p.dir)))
 	defer func() { require.NoError(t, errorsOf(exec.Command("umount", p.dir))) }()
 	require.NoError(t, errorsOf(exec.Command("mount", "-o", "remount,bind,ro", p.dir)))
-	for _, args := range [][]string{{"list"}, {"show", "first"}, {"lineage", "first"}, {"due"}, {"preview"}, {"builds"}, {"log", "first"}, {"regions"}, {"prune"},
-		{"manifest", "first"}, {"locate", "first", "--region", "here", "--format", "tar"}, {"diff", "first", "first"}, {"tag", "first"}, {"export"}, {"lint"}, {"bases"}} {
+	for _, args := range [][]string{{"list"}, {"show", "first"}, {"lineage", "first"}, {"due"}, {"preview"}, {"builds"}, {"log", "first"},
+		{"regions"}, {"prune"},
+		{"manifest", "first"}, {"locate", "first", "--region", "here", "--format", "tar"}, {"diff", "first", "first"}, {"tag", "first"},
+		{"export"}, {"lint"}, {"bases"}} {
 		p.ok(args...)
 	}
-	for _, args := range [][]string{{"build", "first"}, {"build", "first", "--force"}, {"publish", "first"}, {"prune", "--yes"}, {"sweep"}, {"enter", "first"}, {"tag", "first", "stable"},
+	for _, args := range [][]string{{"build", "first"}, {"build", "first", "--force"}, {"publish", "first"}, {"prune", "--yes"}, {"sweep"},
+		{"enter", "first"}, {"tag", "first", "stable"},
 		{"recall", "first", "--why", "x", "--yes"}, {"import", "catalog.jsonl"}} {
 		p.fails(1, "this state can only be read", args...)
 	}
@@ -385,7 +393,8 @@ func TestLostCatalogComesBack(t *testing.T) {
 		p.ok("recall", "newest", "--why", "a hole", "--yes")
 		before := p.ok("list", "--json")
 		backup := p.ok("export")
-		for what, content := range map[string]string{"it is empty": "", "it is no database": "no database at all, whatever it was", "the file is damaged": "SQLite format 3\x00" + strings.Repeat("x", 5000)} {
+		for what, content := range map[string]string{"it is empty": "", "it is no database": "no database at all, whatever it was",
+			"the file is damaged": "SQLite format 3\x00" + strings.Repeat("x", 5000)} {
 			for _, name := range p.glob(".zygos/catalog.db*") {
 				require.NoError(t, os.Remove(name))
 			}
@@ -424,12 +433,17 @@ func TestEverythingIsJSONThatShouldBe(t *testing.T) {
 		require.NotEmpty(t, r.out, "%v %s", args, r.err)
 		require.Empty(t, r.err, "%v", args)
 	}
-	for _, args := range [][]string{{"build", "first", "second"}, {"build", "--due"}, {"due"}, {"list"}, {"show", "first"}, {"lineage", "first"}, {"tag", "first@0.1.0", "stable"}, {"tag", "first"},
-		{"publish", "first"}, {"manifest", "first"}, {"locate", "first", "--region", "here", "--format", "tar"}, {"regions"}, {"diff", "first", "second"}, {"prune"}, {"sweep"}, {"builds"},
-		{"log", "first"}, {"log", "first", "--steps"}, {"bases"}, {"scripts"}, {"lint"}, {"preview"}, {"preview", "first", "--against", "first"}, {"schema"}, {"schema", "manifest"}, {"help"}, {"help", "build"},
+	for _, args := range [][]string{{"build", "first", "second"}, {"build", "--due"}, {"due"}, {"list"}, {"show", "first"},
+		{"lineage", "first"}, {"tag", "first@0.1.0", "stable"}, {"tag", "first"},
+		{"publish", "first"}, {"manifest", "first"}, {"locate", "first", "--region", "here", "--format", "tar"}, {"regions"},
+		{"diff", "first", "second"}, {"prune"}, {"sweep"}, {"builds"},
+		{"log", "first"}, {"log", "first", "--steps"}, {"bases"}, {"scripts"}, {"lint"}, {"preview"},
+		{"preview", "first", "--against", "first"}, {"schema"}, {"schema", "manifest"}, {"help"}, {"help", "build"},
 		{"version"}, {"completion", "bash"}, {"doctor"}, {"recall", "second", "--why", "x", "--yes"}, {"reinstate", "second"}, {"export"},
-		{"nosuch"}, {"build", "nosuch"}, {"build"}, {"list", "--nosuch"}, {"show", "first@9.9.9"}, {"build", "--due", "nosuch"}, {"cancel", "first"}, {"enter", "nosuch"}, {"recall", "first"},
-		{"import", "nosuch"}, {"new", "images"}, {"locate", "first", "--region", "nosuch"}, {"tag", "first@1.2.3", "x"}, {"publish", "nosuch"}, {"help", "nosuch"}} {
+		{"nosuch"}, {"build", "nosuch"}, {"build"}, {"list", "--nosuch"}, {"show", "first@9.9.9"}, {"build", "--due", "nosuch"},
+		{"cancel", "first"}, {"enter", "nosuch"}, {"recall", "first"},
+		{"import", "nosuch"}, {"new", "images"}, {"locate", "first", "--region", "nosuch"}, {"tag", "first@1.2.3", "x"}, {"publish", "nosuch"},
+		{"help", "nosuch"}} {
 		isJSON(append(args, "--json")...)
 		isJSON(append([]string{args[0], "--json"}, args[1:]...)...)
 	}

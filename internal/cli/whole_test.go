@@ -50,7 +50,8 @@ func TestArtifactsAreWhatAPlainDiskWouldBe(t *testing.T) {
 	content, err := os.ReadFile(filepath.Join(p.dir, "bases/whole.tar"))
 	require.NoError(t, err)
 	sum := sha256.Sum256(content)
-	p.write("zygos.toml", p.read("zygos.toml")+"\n[base.whole]\nrelease = \"1\"\nfrom = [\"bases/whole.tar\"]\nsha256 = \""+hex.EncodeToString(sum[:])+"\"\n")
+	p.write("zygos.toml", p.read("zygos.toml")+"\n[base.whole]\nrelease = \"1\"\nfrom = [\"bases/whole.tar\"]\nsha256 = "+
+		"\""+hex.EncodeToString(sum[:])+"\"\n")
 	self, err := os.Executable()
 	require.NoError(t, err)
 	shell("mkdir -p files && cp " + self + " files/work")
@@ -86,9 +87,11 @@ regions = ["here"]
 
 	unpacked := map[string]string{"GNU tar": tempDir(t), "bsdtar": tempDir(t), "Python": tempDir(t), "the kernel": tempDir(t)}
 	archive := p.glob("regions/here/first/*/*.tar.zst")[0]
-	shell("zstd -qdc " + archive + " | tar --extract --xattrs --xattrs-include='*' --acls --numeric-owner --preserve-permissions --directory " + unpacked["GNU tar"])
+	shell("zstd -qdc " + archive + " | tar --extract --xattrs --xattrs-include='*' --acls --numeric-owner --preserve-permissions " +
+		"--directory " + unpacked["GNU tar"])
 	shell("zstd -qdc " + archive + " | LC_ALL=C.UTF-8 bsdtar -x -p --numeric-owner --xattrs --acls -C " + unpacked["bsdtar"])
-	shell("zstd -qdc " + archive + " | PYTHONUTF8=1 python3 -c 'import sys, tarfile; tarfile.open(fileobj=sys.stdin.buffer, mode=\"r|\").extractall(sys.argv[1], numeric_owner=True, filter=\"fully_trusted\")' " + unpacked["Python"])
+	shell("zstd -qdc " + archive + " | PYTHONUTF8=1 python3 -c 'import sys, tarfile; tarfile.open(fileobj=sys.stdin.buffer, " +
+		"mode=\"r|\").extractall(sys.argv[1], numeric_owner=True, filter=\"fully_trusted\")' " + unpacked["Python"])
 	disk := unpacked["the kernel"]
 	shell("mount -o loop,ro,noload " + p.glob("regions/here/first/*/*.raw")[0] + " " + disk)
 	defer shell("umount " + disk)
@@ -119,7 +122,8 @@ func comparable(text, reader string) string {
 			words[2] = "some time"
 		}
 		for i := len(words) - 1; i >= 0; i-- {
-			if strings.HasPrefix(words[i], "user.") || strings.HasPrefix(words[i], "trusted.") || strings.HasPrefix(words[i], "security.") || (reader == "Python" && strings.HasPrefix(words[i], "system.")) {
+			if strings.HasPrefix(words[i], "user.") || strings.HasPrefix(words[i], "trusted.") || strings.HasPrefix(words[i], "security.") ||
+				(reader == "Python" && strings.HasPrefix(words[i], "system.")) {
 				words = append(words[:i], words[i+1:]...)
 			}
 		}

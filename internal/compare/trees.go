@@ -62,7 +62,8 @@ func View(ctx context.Context, s *state.State, id, variant, stage string) (*buil
 	if b.Host != "" {
 		where += ", on " + b.Host
 	}
-	return nil, fmt.Errorf("%s@%s was built %s, and its record and layers are only there. Look at it there, or build %s here: zygos build %s --force", b.Image, b.Version, where, b.Image, b.Image)
+	return nil, fmt.Errorf("%s@%s was built %s, and its record and layers are only there. Look at it there, or build %s here: zygos build "+
+		"%s --force", b.Image, b.Version, where, b.Image, b.Image)
 }
 
 // Elsewhere is an error if a build belongs to another state, where what it left is.
@@ -89,7 +90,8 @@ func TreesOf(was, now *Side, below string) *Trees {
 	a, b := inventory.Read(was), inventory.Read(now)
 	d := &Trees{Was: was.Name, Now: now.Name, Bytes: [2]int64{was.Tree.Size(), now.Tree.Size()}, Files: layer.Diff(was.Tree, now.Tree),
 		Packages: inventory.Diff(a.Packages, b.Packages), Users: inventory.Diff(a.Users, b.Users), Groups: inventory.Diff(a.Groups, b.Groups),
-		Services: inventory.Diff(a.Services, b.Services), Listening: inventory.Diff(a.Listening, b.Listening), Unread: [2]string{a.Unread, b.Unread}}
+		Services: inventory.Diff(a.Services, b.Services), Listening: inventory.Diff(a.Listening, b.Listening),
+		Unread: [2]string{a.Unread, b.Unread}}
 	if below = strings.Trim(filepath.Clean("/"+below), "/"); below != "" {
 		d.Files = slices.DeleteFunc(d.Files, func(c layer.Change) bool { return c.Path != below && !strings.HasPrefix(c.Path, below+"/") })
 	}
@@ -106,7 +108,8 @@ func File(was, now *Side, path string) (name, text string, err error) {
 	case a == nil && b == nil:
 		return name, "", fmt.Errorf("neither %s nor %s has a file /%s", was.Name, now.Name, name)
 	case slices.Contains(a, 0) || slices.Contains(b, 0) || len(a)+len(b) > longestText:
-		return name, "", fmt.Errorf("/%s is no text that can be compared line by line: %.1f MiB and %.1f MiB", name, float64(len(a))/(1<<20), float64(len(b))/(1<<20))
+		return name, "", fmt.Errorf("/%s is no text that can be compared line by line: %.1f MiB and %.1f MiB", name, float64(len(a))/(1<<20),
+			float64(len(b))/(1<<20))
 	}
 	return name, udiff.Unified(was.Name+" /"+name, now.Name+" /"+name, string(a), string(b)), nil
 }

@@ -123,13 +123,15 @@ func checkBase(o *Organisation, img *Image, byName map[string]*Image, names []st
 	}
 	ref, err := ParseRef(img.Base)
 	if err != nil {
-		problems.add(img.BasePos, fmt.Sprintf("base %q is no base and no reference", img.Base), "write a base of zygos.toml, or IMAGE, IMAGE@VERSION or IMAGE@TAG")
+		problems.add(img.BasePos, fmt.Sprintf("base %q is no base and no reference", img.Base),
+			"write a base of zygos.toml, or IMAGE, IMAGE@VERSION or IMAGE@TAG")
 		return
 	}
 	if byName[ref.Image] == nil {
 		what := fmt.Sprintf("base %q is neither in zygos.toml nor an image", ref.Image)
 		if o.Base(ref.Image) != nil {
-			problems.add(img.BasePos, fmt.Sprintf("base %q is pinned by its checksum and has no versions or tags", ref.Image), fmt.Sprintf("write base = %q", ref.Image))
+			problems.add(img.BasePos, fmt.Sprintf("base %q is pinned by its checksum and has no versions or tags", ref.Image),
+				fmt.Sprintf("write base = %q", ref.Image))
 			return
 		}
 		problems.add(img.BasePos, what, suggest(ref.Image, names, "known are "+strings.Join(names, ", ")))
@@ -141,10 +143,12 @@ func checkRegions(o *Organisation, img *Image, problems *Problems) {
 		at := img.pos["region "+name]
 		region := o.Region(name)
 		if region == nil {
-			problems.add(at, fmt.Sprintf("region %q is not in zygos.toml", name), suggest(name, o.RegionNames(), "known are "+strings.Join(o.RegionNames(), ", ")))
+			problems.add(at, fmt.Sprintf("region %q is not in zygos.toml", name),
+				suggest(name, o.RegionNames(), "known are "+strings.Join(o.RegionNames(), ", ")))
 			continue
 		}
-		if len(region.Formats) > 0 && !slices.ContainsFunc(img.Artifacts, func(a Artifact) bool { return slices.Contains(region.Formats, a.Format) }) {
+		if len(region.Formats) > 0 && !slices.ContainsFunc(img.Artifacts,
+			func(a Artifact) bool { return slices.Contains(region.Formats, a.Format) }) {
 			problems.add(at, fmt.Sprintf("region %q takes only %s, and the image makes no such artifact", name, strings.Join(region.Formats, ", ")),
 				fmt.Sprintf("add [[artifact]] with format = %q", region.Formats[0]))
 		}
@@ -165,7 +169,8 @@ func checkCycles(o *Organisation, images []*Image, byName map[string]*Image, pro
 			next := byName[ref.Image]
 			if err != nil || next == nil || o.Base(at.Base) != nil {
 				if layers > mostLayers {
-					problems.add(img.BasePos, fmt.Sprintf("with the images that it is built on, %s has %d stages, and a tree is stacked from %d at most", img.Name, layers-1-len(way), mostLayers-1-len(way)), "merge stages")
+					problems.add(img.BasePos, fmt.Sprintf("with the images that it is built on, %s has %d stages, and a tree is stacked from %d at most",
+						img.Name, layers-1-len(way), mostLayers-1-len(way)), "merge stages")
 				}
 				break
 			}
@@ -175,7 +180,8 @@ func checkCycles(o *Organisation, images []*Image, byName map[string]*Image, pro
 				key := strings.Join(slices.Sorted(slices.Values(way[1:])), " ")
 				if !reported[key] {
 					reported[key] = true
-					problems.add(byName[way[0]].BasePos, "images are each other's base: "+strings.Join(way, " -> "), "let one of them start from a base of zygos.toml")
+					problems.add(byName[way[0]].BasePos, "images are each other's base: "+strings.Join(way, " -> "),
+						"let one of them start from a base of zygos.toml")
 				}
 				break
 			}

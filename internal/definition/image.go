@@ -168,7 +168,8 @@ func ReadImage(root, file string, problems *Problems) *Image {
 	t.done()
 	for _, v := range img.VariantNames() {
 		if len(img.Artifacts) > 0 && v != "" && !slices.ContainsFunc(img.Artifacts, func(a Artifact) bool { return a.In(v) }) {
-			problems.add(img.pos["variant "+v], fmt.Sprintf("variant %q has no artifact", v), "add [[artifact]] for it, or name it in an artifact's only")
+			problems.add(img.pos["variant "+v], fmt.Sprintf("variant %q has no artifact", v),
+				"add [[artifact]] for it, or name it in an artifact's only")
 		}
 	}
 	return img
@@ -237,10 +238,13 @@ func (r *reader) inputs(t *table) (list []Input) {
 			r.problems.source(in.From, at)
 		}
 		if in.Secret && !in.Required {
-			r.problems.add(e.table.find("default").pos, fmt.Sprintf("the secret %q has a default, which anybody who reads the definition knows", e.name), `take it out, and say from = "env:NAME"`)
+			r.problems.add(e.table.find("default").pos,
+				fmt.Sprintf("the secret %q has a default, which anybody who reads the definition knows", e.name),
+				`take it out, and say from = "env:NAME"`)
 		}
 		if in.Secret && in.From == "" && e.table.find("from") == nil {
-			r.problems.add(e.pos, fmt.Sprintf("the secret %q does not say where its value comes from", e.name), `add from = "env:NAME", "file:PATH" or "command:COMMAND"`)
+			r.problems.add(e.pos, fmt.Sprintf("the secret %q does not say where its value comes from", e.name),
+				`add from = "env:NAME", "file:PATH" or "command:COMMAND"`)
 		}
 		e.table.done()
 		list = append(list, in)
@@ -272,7 +276,8 @@ func (r *reader) given(t *table, inputs []Input) map[string]string {
 		if in := findInput(inputs, v.name); in == nil {
 			r.problems.add(v.pos, fmt.Sprintf("there is no input %q", v.name), suggest(v.name, inputNames(inputs), "add [input."+v.name+"]"))
 		} else if in.Secret {
-			r.problems.add(v.pos, fmt.Sprintf("%q is a secret and takes no value from a definition", v.name), "say where it comes from in [input."+v.name+"] from")
+			r.problems.add(v.pos, fmt.Sprintf("%q is a secret and takes no value from a definition", v.name),
+				"say where it comes from in [input."+v.name+"] from")
 		}
 		values[v.name] = r.expandable(v.text, v.pos)
 	}
@@ -321,7 +326,8 @@ func (r *reader) isFile(name string, at Pos) bool {
 	for i := range known {
 		known[i], _ = filepath.Rel(r.root, known[i]) // both are absolute
 	}
-	r.problems.add(at, fmt.Sprintf("%q does not exist", name), suggest(name, known, "correct the path, which is relative to the folder of zygos.toml"))
+	r.problems.add(at, fmt.Sprintf("%q does not exist", name),
+		suggest(name, known, "correct the path, which is relative to the folder of zygos.toml"))
 	return false
 }
 
@@ -346,7 +352,8 @@ func (r *reader) artifact(t *table) {
 	for _, key := range []string{"size", "boot"} {
 		format := artifact.Find(word)
 		if e := t.find(key); e != nil && format != nil && !format.Takes(key) {
-			r.problems.add(e.pos, fmt.Sprintf("an artifact of the format %s has no %s of its own", word, key), fmt.Sprintf("take %s out, or use format = \"raw\"", key))
+			r.problems.add(e.pos, fmt.Sprintf("an artifact of the format %s has no %s of its own", word, key),
+				fmt.Sprintf("take %s out, or use format = \"raw\"", key))
 		}
 	}
 	a.Only = r.only(t)
@@ -377,7 +384,8 @@ func (r *reader) expandable(text string, at Pos) string {
 	for _, m := range placeholder().FindAllStringSubmatch(text, -1) {
 		name := strings.TrimPrefix(m[1], "input.")
 		if in := findInput(r.knownInputs(), name); in != nil && in.Secret && name != m[1] {
-			r.problems.add(at, fmt.Sprintf("%q would write a secret into a text that is stored", m[0]), fmt.Sprintf("name it in the stage's secrets; scripts read $%s", in.Variable()))
+			r.problems.add(at, fmt.Sprintf("%q would write a secret into a text that is stored", m[0]),
+				fmt.Sprintf("name it in the stage's secrets; scripts read $%s", in.Variable()))
 		} else if !slices.Contains(known, m[1]) {
 			do := suggest(m[1], known, "known are "+strings.Join(known, ", "))
 			if r.scope != nil && name != m[1] && findInput(r.image.Inputs, name) != nil {

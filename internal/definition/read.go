@@ -38,7 +38,8 @@ func (t *table) later(names ...string) {
 func (t *table) done() {
 	for _, e := range t.entries {
 		if !e.read {
-			t.problems.add(e.pos, fmt.Sprintf("unknown key %q in %s", e.name, t.name), suggest(e.name, t.asked, "known keys are "+strings.Join(t.asked, ", ")))
+			t.problems.add(e.pos, fmt.Sprintf("unknown key %q in %s", e.name, t.name),
+				suggest(e.name, t.asked, "known keys are "+strings.Join(t.asked, ", ")))
 		}
 	}
 }

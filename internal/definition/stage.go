@@ -87,7 +87,8 @@ func (r *reader) stage(t *table) {
 		case "use", "name", "inputs", "only":
 		default:
 			e.read = true
-			r.problems.add(e.pos, fmt.Sprintf("%q beside \"use\": of a shared stage only name, inputs and only may be said here", e.name), "take it out, or write the stage here without use")
+			r.problems.add(e.pos, fmt.Sprintf("%q beside \"use\": of a shared stage only name, inputs and only may be said here", e.name),
+				"take it out, or write the stage here without use")
 		}
 	}
 	if !r.inside(use, at) || !r.isFile(use, at) {
@@ -155,7 +156,8 @@ func (r *reader) addStage(t, user *table, shared string) {
 	}
 	for _, v := range t.textMap("env") {
 		if !envForm().MatchString(v.name) || strings.HasPrefix(v.name, "ZYGOS_") {
-			r.problems.add(v.pos, fmt.Sprintf("%q cannot be set as a variable", v.name), "use letters, digits and '_', and no ZYGOS_ in front, which Zygos sets itself")
+			r.problems.add(v.pos, fmt.Sprintf("%q cannot be set as a variable", v.name),
+				"use letters, digits and '_', and no ZYGOS_ in front, which Zygos sets itself")
 		}
 		s.Env = append(s.Env, EnvVar{v.name, r.expandable(v.text, v.pos)})
 	}
@@ -195,11 +197,14 @@ func (r *reader) secrets(t *table, s *Stage) {
 		}
 		switch {
 		case in == nil:
-			r.problems.add(name.pos, fmt.Sprintf("there is no secret %q", name.text), suggest(name.text, inputNames(known), fmt.Sprintf(`add [input.%s] with secret = true and from = "env:NAME"`, name.text)))
+			r.problems.add(name.pos, fmt.Sprintf("there is no secret %q", name.text),
+				suggest(name.text, inputNames(known), fmt.Sprintf(`add [input.%s] with secret = true and from = "env:NAME"`, name.text)))
 		case !in.Secret:
-			r.problems.add(name.pos, fmt.Sprintf("input %q is no secret", name.text), fmt.Sprintf("add secret = true to [input.%s], or pass it by env", name.text))
+			r.problems.add(name.pos, fmt.Sprintf("input %q is no secret", name.text),
+				fmt.Sprintf("add secret = true to [input.%s], or pass it by env", name.text))
 		case slices.ContainsFunc(s.Env, func(v EnvVar) bool { return v.Name == in.Variable() }):
-			r.problems.add(name.pos, fmt.Sprintf("the secret %q arrives in the variable %s, which env sets too", name.text, in.Variable()), "rename one of them")
+			r.problems.add(name.pos, fmt.Sprintf("the secret %q arrives in the variable %s, which env sets too", name.text, in.Variable()),
+				"rename one of them")
 		default:
 			s.Secrets = append(s.Secrets, *in)
 		}

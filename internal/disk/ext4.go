@@ -151,12 +151,14 @@ func (fs *ext4) number(files []File) error {
 		n := byPath[f.Same]
 		switch {
 		case f.Path == lostFound && f.Mode&typeMask != typeDir:
-			return fmt.Errorf("/%s is no folder in the tree; ext4 keeps that name for the folder in which a check puts what it finds. Remove it in a stage", lostFound)
+			return fmt.Errorf("/%s is no folder in the tree; ext4 keeps that name for the folder in which a check puts what it finds. Remove it "+
+				"in a stage", lostFound)
 		case f.Same != "" && n == nil:
 			return fmt.Errorf("%s is a second name of %s, which is not there", f.Path, f.Same)
 		case f.Same != "":
 			if n.links++; n.links > mostLinks {
-				return fmt.Errorf("%s has more than %d names; ext4 gives a file no more. Use copies or symbolic links for some of them", n.Path, mostLinks)
+				return fmt.Errorf("%s has more than %d names; ext4 gives a file no more. Use copies or symbolic links for some of them", n.Path,
+					mostLinks)
 			}
 		case f.Path == lostFound:
 			lost.File, n = f, lost
@@ -244,7 +246,8 @@ func (fs *ext4) layOut(blocks uint64) error {
 	perGroup = (perGroup + inodesPerBlock - 1) / inodesPerBlock * inodesPerBlock
 	fs.chunks, fs.next = nil, 0
 	if fs.groups == 0 || perGroup > perGroupBlocks {
-		return &SizeError{Size: int64(blocks) * blockSize, Needed: int64(max(1, uint64(len(fs.nodes))/perGroupBlocks) * perGroupBlocks * blockSize)}
+		return &SizeError{Size: int64(blocks) * blockSize,
+			Needed: int64(max(1, uint64(len(fs.nodes))/perGroupBlocks) * perGroupBlocks * blockSize)}
 	}
 	fs.perGroup = uint32(perGroup)
 	fs.next = 1 + fs.gdtBlocks
@@ -344,7 +347,8 @@ func (fs *ext4) placeJournal() {
 	if size == 0 {
 		return
 	}
-	fs.journal = &node{File: &File{Mode: typeFile | 0o600, Size: int64(size) * blockSize, MTime: fs.options.Epoch}, number: journalInode, links: 1}
+	fs.journal = &node{File: &File{Mode: typeFile | 0o600, Size: int64(size) * blockSize, MTime: fs.options.Epoch}, number: journalInode,
+		links: 1}
 	first := true
 	fs.allocate(fs.journal, 0, size, func(uint32, uint32) func(Output) error {
 		if first {
@@ -392,7 +396,8 @@ func (fs *ext4) place(n *node) error {
 	fs.placeTree(n)
 	block, ok := attributeBlock(n.Xattrs)
 	if !ok {
-		return fmt.Errorf("%s has more extended attributes than ext4 holds (4 KiB for one file); remove some in a stage, or capture a tar, which holds them", n.Path)
+		return fmt.Errorf("%s has more extended attributes than ext4 holds (4 KiB for one file); remove some in a stage, or capture a tar, "+
+			"which holds them", n.Path)
 	}
 	if block != nil {
 		n.xattr, _ = fs.run(1, true)
@@ -412,89 +417,4 @@ func (fs *ext4) allocate(n *node, logical, count uint32, content func(from, coun
 		from += got
 		n.blocks += got
 	}
-}
-
-func writePadded(p []byte) func(Output) error {
-	block := make([]byte, blockSize)
-	copy(block, p)
-	return func(out Output) error {
-		_, err := out.Write(block)
-		return err
-	}
-}
-
-// writeContent copies a part of a file's segment: count blocks from the from-th.
-func (fs *ext4) writeContent(n *node, s Segment, from, count uint32) func(Output) error {
-	return func(out Output) error {
-		if fs.source == nil || fs.source.Name() != n.Source {
-			fs.closeSource()
-			f, err := os.Open(n.Source)
-			if err != nil {
-				return err
-			}
-			fs.source = f
-		}
-		at := int64(from) * blockSize
-		length := min(int64(count)*blockSize, s.Length-at)
-		if fs.buf == nil {
-			fs.buf = make([]byte, 1<<18)
-		}
-		done, err := io.CopyBuffer(out, &interruptible{fs.ctx, io.NewSectionReader(fs.source, s.Offset+at, length)}, fs.buf)
-		if err != nil {
-			return err
-		}
-		if done != length {
-			return fmt.Errorf("%s changed while it was read: %d bytes missing", n.Path, length-done)
-		}
-		if rest := done % blockSize; rest != 0 {
-			_, err = out.Write(make([]byte, blockSize-rest))
-		}
-		return err
-	}
-}
-
-func (fs *ext4) closeSource() {
-	if fs.source != nil {
-		fs.source.Close()
-		fs.source = nil
-	}
-}
-
-type interruptible struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-func (i *interruptible) Read(p []byte) (int, error) {
-	if err := i.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return i.r.Read(p)
-}
-
-// write puts out all chunks in order, zeros between them.
-func (fs *ext4) write(out Output) error {
-	defer fs.closeSource()
-	at := uint32(0)
-	zero := func(to uint32) error {
-		if to == at {
-			return nil
-		}
-		err := out.Zero(int64(to-at) * blockSize)
-		at = to
-		return err
-	}
-	for _, c := range fs.chunks {
-		if err := zero(c.start); err != nil {
-			return err
-		}
-		if c.write == nil {
-			continue
-		}
-		if err := c.write(out); err != nil {
-			return err
-		}
-		at = c.start + c.count
-	}
-	return zero(fs.blocks)
 }

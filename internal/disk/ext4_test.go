@@ -58,7 +58,8 @@ func (tr *tree) image(size int64) string {
 	f, err := os.Create(name)
 	require.NoError(tr.t, err)
 	defer f.Close()
-	got, err := disk.WriteExt4(tr.t.Context(), &sparse{File: f}, tr.files, disk.Options{Size: size, Label: "zygos", UUID: [16]byte{1, 2, 3, 15: 4}, Epoch: 1767225600})
+	got, err := disk.WriteExt4(tr.t.Context(), &sparse{File: f}, tr.files,
+		disk.Options{Size: size, Label: "zygos", UUID: [16]byte{1, 2, 3, 15: 4}, Epoch: 1767225600})
 	require.NoError(tr.t, err)
 	info, err := f.Stat()
 	require.NoError(tr.t, err)
@@ -86,7 +87,8 @@ func TestEveryKindOfFileSurvivesInExt4(t *testing.T) {
 	}
 	tr.file("attributes", []byte("y"))
 	tr.files[len(tr.files)-1].Xattrs = map[string][]byte{"user.note": []byte("abc"), "security.capability": make([]byte, 20),
-		"system.posix_acl_access": {2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 4, 0, 232, 3, 0, 0, 4, 0, 4, 0, 255, 255, 255, 255, 16, 0, 4, 0, 255, 255, 255, 255, 32, 0, 0, 0, 255, 255, 255, 255}}
+		"system.posix_acl_access": {2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 4, 0, 232, 3, 0, 0, 4, 0, 4, 0, 255, 255, 255, 255, 16, 0,
+			4, 0, 255, 255, 255, 255, 32, 0, 0, 0, 255, 255, 255, 255}}
 	name := tr.image(0)
 	run(t, "e2fsck", "-fn", name)
 	ask := func(command string) string { return run(t, "debugfs", "-R", command, name) }
@@ -175,7 +177,8 @@ func TestRandomTreesAreCleanAndComeBack(t *testing.T) {
 					}
 					tr.file(name, content)
 					if r.IntN(4) == 0 {
-						tr.files[len(tr.files)-1].Xattrs = map[string][]byte{"user.a": content[:min(len(content), 500)], "user.bb": []byte("x"), "trusted.c": nil}
+						tr.files[len(tr.files)-1].Xattrs = map[string][]byte{"user.a": content[:min(len(content), 500)], "user.bb": []byte("x"),
+							"trusted.c": nil}
 					}
 					files = append(files, name)
 				}
@@ -255,7 +258,8 @@ func TestTimesOfExt4(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"ext4 holds times from 1901-12-13 to 2446-05-10; those of 2 files are at the nearest end of it"}, notes)
 	run(t, "e2fsck", "-fn", name)
-	for name, want := range map[string]string{"first": "80000000:00000000", "before": "80000000:00000000", "old": "fffffffb:00000000", "last": "7fffffff:00000003", "after": "7fffffff:00000003", "y2038": "80000000:00000001"} {
+	for name, want := range map[string]string{"first": "80000000:00000000", "before": "80000000:00000000", "old": "fffffffb:00000000",
+		"last": "7fffffff:00000003", "after": "7fffffff:00000003", "y2038": "80000000:00000001"} {
 		require.Contains(t, run(t, "debugfs", "-R", "stat "+name, f.Name()), "mtime: 0x"+want, name)
 	}
 }

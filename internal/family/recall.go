@@ -41,7 +41,8 @@ func Touches(ctx context.Context, s *state.State, v *catalog.Version, descendant
 		if err != nil {
 			return nil, err
 		}
-		t := Touched{Ref: r.Ref(), Tags: append([]string{}, member.Tags...), Regions: append([]string{}, member.Regions...), Children: children[r.Ref()], Back: []string{}}
+		t := Touched{Ref: r.Ref(), Tags: append([]string{}, member.Tags...), Regions: append([]string{}, member.Regions...),
+			Children: children[r.Ref()], Back: []string{}}
 		moves, err := s.Catalog.Moves(ctx, r.Image)
 		if err != nil {
 			return nil, err

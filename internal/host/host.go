@@ -41,7 +41,8 @@ func Limits() Finding {
 	f := Finding{What: "limits", State: "ok", Text: "builds may be limited in memory, processes and processors"}
 	if err := machine.LimitsWork(); err != nil {
 		f.State, f.Text = "limited", fmt.Sprintf("[limits] would not be in force: %v", err)
-		f.Do = "for [limits], use a host with cgroup v2 that lets you make control groups, for instance under 'systemd-run --user --scope -p Delegate=yes'"
+		f.Do = "for [limits], use a host with cgroup v2 that lets you make control groups, for instance under 'systemd-run --user --scope -p " +
+			"Delegate=yes'"
 	}
 	return f
 }

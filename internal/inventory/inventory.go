@@ -140,7 +140,8 @@ func listening(s Source) map[string]string {
 		for line := range strings.Lines(string(s.Read(name))) {
 			line = strings.TrimSpace(line)
 			word, _, _ := strings.Cut(strings.Replace(line, "=", " ", 1), " ")
-			if (socket && strings.HasPrefix(word, "Listen")) || (!socket && slices.Contains([]string{"port", "listenaddress"}, strings.ToLower(word))) {
+			if (socket && strings.HasPrefix(word, "Listen")) ||
+				(!socket && slices.Contains([]string{"port", "listenaddress"}, strings.ToLower(word))) {
 				lines = append(lines, line)
 			}
 		}

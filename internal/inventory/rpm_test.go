@@ -29,13 +29,15 @@ func tool(t *testing.T, input string, args ...string) string {
 // A database that rpm itself made, with three packages, and one of the older kind with the same headers.
 func TestPackagesOfRPM(t *testing.T) {
 	dir := t.TempDir()
-	for i, head := range []string{"Name: tide-probe\nEpoch: 1\nBuildArch: noarch", "Name: tide-gauge\nBuildArch: noarch", "Name: tide-long\nBuildArch: noarch"} {
+	for i, head := range []string{"Name: tide-probe\nEpoch: 1\nBuildArch: noarch", "Name: tide-gauge\nBuildArch: noarch",
+		"Name: tide-long\nBuildArch: noarch"} {
 		description := "made-up"
 		if i == 2 {
 			description = strings.Repeat("A description over several pages of the database. ", 500)
 		}
 		spec := filepath.Join(dir, fmt.Sprint(i, ".spec"))
-		require.NoError(t, os.WriteFile(spec, []byte(head+"\nVersion: 1.2\nRelease: 3\nSummary: made-up\nLicense: none\n%description\n"+description+"\n%files\n"), 0o644))
+		require.NoError(t, os.WriteFile(spec, []byte(head+"\nVersion: 1.2\nRelease: 3\nSummary: made-up\nLicense: "+
+			"none\n%description\n"+description+"\n%files\n"), 0o644))
 		tool(t, "", "rpmbuild", "-bb", "--quiet", "--define", "_topdir "+dir+"/top", spec)
 	}
 	made, err := filepath.Glob(dir + "/top/RPMS/noarch/*.rpm")

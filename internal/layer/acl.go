@@ -34,7 +34,8 @@ var aclWords = []struct {
 	tag  uint16
 	word string
 	who  bool // it names a user or group
-}{{aclUserObj, "user", false}, {aclUser, "user", true}, {aclGroupObj, "group", false}, {aclGroup, "group", true}, {aclMask, "mask", false}, {aclOther, "other", false}}
+}{{aclUserObj, "user", false}, {aclUser, "user", true}, {aclGroupObj, "group", false}, {aclGroup, "group", true},
+	{aclMask, "mask", false}, {aclOther, "other", false}}
 
 // eachACL calls take with each entry of a system.posix_acl_* attribute (Linux,
 // include/uapi/linux/posix_acl_xattr.h: 4 bytes version, then 2 tag, 2 permissions, 4 id).
@@ -114,7 +115,8 @@ func parseACL(text string, names func(group bool, name string) (uint32, bool)) (
 			if e.id = uint32(number); err != nil {
 				var known bool
 				if e.id, known = names(e.tag == aclGroup, part[1]); !known {
-					return nil, fmt.Errorf("its ACL names the %s %q, who is not in the archive's /etc/%s; make the archive with numeric ids", part[0], part[1],
+					return nil, fmt.Errorf("its ACL names the %s %q, who is not in the archive's /etc/%s; make the archive with numeric ids", part[0],
+						part[1],
 						map[bool]string{false: "passwd", true: "group"}[e.tag == aclGroup])
 				}
 			}

@@ -72,9 +72,11 @@ var moment = time.Unix(1767225600, 0)
 func rich(t *testing.T) *bytes.Buffer {
 	long := strings.Repeat("long-directory-name/", 12) + strings.Repeat("n", 250)
 	sparse := strings.Repeat("\x00", 1<<20) + "middle" + strings.Repeat("\x00", 3<<20)
-	acl := string([]byte{2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 4, 0, 232, 3, 0, 0, 4, 0, 4, 0, 255, 255, 255, 255, 16, 0, 4, 0, 255, 255, 255, 255, 32, 0, 4, 0, 255, 255, 255, 255})
+	acl := string([]byte{2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 4, 0, 232, 3, 0, 0, 4, 0, 4, 0, 255, 255, 255, 255, 16, 0, 4, 0,
+		255, 255, 255, 255, 32, 0, 4, 0, 255, 255, 255, 255})
 	capability := string([]byte{1, 0, 0, 2, 0, 4, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0})
-	return archive(t, map[string]string{"etc/shadow": "root:*\n", "bin/ping": "elf", long: "deep", "sparse": sparse, "odd\xffname": "x", "set": "s"},
+	return archive(t, map[string]string{"etc/shadow": "root:*\n", "bin/ping": "elf", long: "deep", "sparse": sparse, "odd\xffname": "x",
+		"set": "s"},
 		tar.Header{Name: ".", Typeflag: tar.TypeDir, Mode: 0o755, ModTime: moment},
 		tar.Header{Name: "etc/", Typeflag: tar.TypeDir, Mode: 0o751, ModTime: moment},
 		tar.Header{Name: "etc/shadow", Typeflag: tar.TypeReg, Mode: 0o640, Uid: 0, Gid: 42, ModTime: moment},
@@ -151,21 +153,24 @@ func TestHostileArchivesAreRefused(t *testing.T) {
 		headers []tar.Header
 		says    string
 	}{
-		"absolute":              {[]tar.Header{reg("/etc/passwd")}, "absolute name"},
-		"dot-dot":               {[]tar.Header{reg("../x")}, "'..'"},
-		"dot-dot inside":        {[]tar.Header{reg("a/../../x")}, "'..'"},
-		"link out":              {[]tar.Header{link("a", "../../etc")}, "leaves the root"},
-		"through a link":        {[]tar.Header{link("a", "/etc"), reg("a/passwd")}, "passes through"},
-		"through a file":        {[]tar.Header{reg("a"), reg("a/b")}, "passes through"},
-		"hard link out":         {[]tar.Header{{Name: "a", Typeflag: tar.TypeLink, Linkname: "../../etc/passwd"}}, "leaves the root"},
-		"hard link to nothing":  {[]tar.Header{{Name: "a", Typeflag: tar.TypeLink, Linkname: "b"}}, "no file before it"},
-		"hard link to a folder": {[]tar.Header{{Name: "b/", Typeflag: tar.TypeDir}, {Name: "a", Typeflag: tar.TypeLink, Linkname: "b"}}, "no file before it"},
-		"device of no Linux":    {[]tar.Header{{Name: "dev/x", Typeflag: tar.TypeBlock, Devmajor: 4096}}, "Linux has none beyond"},
-		"unknown in an ACL":     {[]tar.Header{{Name: "a", Typeflag: tar.TypeReg, PAXRecords: map[string]string{"SCHILY.acl.access": "user::rw-,user:lisa:r--,group::r--,mask::r--,other::---"}}}, `names the user "lisa", who is not in`},
-		"device":                {[]tar.Header{{Name: "etc/sda", Typeflag: tar.TypeBlock, Devmajor: 8}}, "device outside dev/"},
-		"twice":                 {[]tar.Header{reg("a"), reg("a")}, "appears twice"},
-		"long part":             {[]tar.Header{reg(strings.Repeat("x", 256))}, "longer than 255"},
-		"empty":                 {nil, "empty"},
+		"absolute":             {[]tar.Header{reg("/etc/passwd")}, "absolute name"},
+		"dot-dot":              {[]tar.Header{reg("../x")}, "'..'"},
+		"dot-dot inside":       {[]tar.Header{reg("a/../../x")}, "'..'"},
+		"link out":             {[]tar.Header{link("a", "../../etc")}, "leaves the root"},
+		"through a link":       {[]tar.Header{link("a", "/etc"), reg("a/passwd")}, "passes through"},
+		"through a file":       {[]tar.Header{reg("a"), reg("a/b")}, "passes through"},
+		"hard link out":        {[]tar.Header{{Name: "a", Typeflag: tar.TypeLink, Linkname: "../../etc/passwd"}}, "leaves the root"},
+		"hard link to nothing": {[]tar.Header{{Name: "a", Typeflag: tar.TypeLink, Linkname: "b"}}, "no file before it"},
+		"hard link to a folder": {[]tar.Header{{Name: "b/", Typeflag: tar.TypeDir}, {Name: "a", Typeflag: tar.TypeLink, Linkname: "b"}},
+			"no file before it"},
+		"device of no Linux": {[]tar.Header{{Name: "dev/x", Typeflag: tar.TypeBlock, Devmajor: 4096}}, "Linux has none beyond"},
+		"unknown in an ACL": {[]tar.Header{{Name: "a", Typeflag: tar.TypeReg,
+			PAXRecords: map[string]string{"SCHILY.acl.access": "user::rw-,user:lisa:r--,group::r--,mask::r--,other::---"}}},
+			`names the user "lisa", who is not in`},
+		"device":    {[]tar.Header{{Name: "etc/sda", Typeflag: tar.TypeBlock, Devmajor: 8}}, "device outside dev/"},
+		"twice":     {[]tar.Header{reg("a"), reg("a")}, "appears twice"},
+		"long part": {[]tar.Header{reg(strings.Repeat("x", 256))}, "longer than 255"},
+		"empty":     {nil, "empty"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := layer.Unpack(t.Context(), archive(t, nil, c.headers...), folder(t), layer.DefaultLimits)
@@ -289,7 +294,8 @@ func FuzzUnpack(f *testing.F) {
 	w := tar.NewWriter(&b)
 	_ = w.WriteHeader(&tar.Header{Name: "a", Typeflag: tar.TypeReg, Size: 1})
 	_, _ = w.Write([]byte("x"))
-	for _, h := range []tar.Header{{Name: "d/", Typeflag: tar.TypeDir, Mode: 0o755}, {Name: "d/l", Typeflag: tar.TypeSymlink, Linkname: "../a"}, {Name: "h", Typeflag: tar.TypeLink, Linkname: "a"},
+	for _, h := range []tar.Header{{Name: "d/", Typeflag: tar.TypeDir, Mode: 0o755},
+		{Name: "d/l", Typeflag: tar.TypeSymlink, Linkname: "../a"}, {Name: "h", Typeflag: tar.TypeLink, Linkname: "a"},
 		{Name: "dev/null", Typeflag: tar.TypeChar, Devmajor: 1, Devminor: 3}, {Name: "p", Typeflag: tar.TypeFifo},
 		{Name: strings.Repeat("long/", 40) + "x", Typeflag: tar.TypeReg, PAXRecords: map[string]string{"SCHILY.xattr.user.a": "b"}}} {
 		_ = w.WriteHeader(&h)
@@ -355,13 +361,15 @@ func TestDiffAndLinksOfTrees(t *testing.T) {
 		return layer.Entry{Path: p, Kind: layer.Symlink, Mode: 0o777, Link: to}
 	}
 	was := layer.Merge(layer.Index{dir("."), dir("etc"), file("etc/a", "1"), file("etc/b", "1"), link("l", "etc/a"), file("t", "1")})
-	now := layer.Merge(layer.Index{dir("."), dir("etc"), file("etc/a", "2"), link("l", "/etc/b"), link("loop", "loop"), dir("t"), link("up", "../../etc"), link("etc/in", "b")},
+	now := layer.Merge(layer.Index{dir("."), dir("etc"), file("etc/a", "2"), link("l", "/etc/b"), link("loop", "loop"), dir("t"),
+		link("up", "../../etc"), link("etc/in", "b")},
 		layer.Index{dir("."), dir("etc"), {Path: "etc/b", Kind: layer.File, Mode: 0o600, UID: 7, Digest: "1", Size: 10, MTime: 99}})
 	var lines []string
 	for _, c := range layer.Diff(was, now) {
 		lines = append(lines, c.State+" "+c.Path+" "+strings.Join(c.What, ","))
 	}
-	require.Equal(t, []string{"changed etc/a content", "changed etc/b mode,owner", "added etc/in ", "changed l target", "added loop ", "changed t type", "added up "}, lines)
+	require.Equal(t, []string{"changed etc/a content", "changed etc/b mode,owner", "added etc/in ", "changed l target", "added loop ",
+		"changed t type", "added up "}, lines)
 	require.Equal(t, int64(20), now.Size())
 	for from, to := range map[string]string{"l": "etc/b", "up/in": "etc/b", "etc/b": "etc/b", "etc": "etc"} {
 		require.Equal(t, to, now.Follow(from).Path, from)
@@ -374,16 +382,19 @@ func TestDiffAndLinksOfTrees(t *testing.T) {
 // ACLs as GNU tar writes them, in words and with names, become what the kernel keeps.
 func TestACLsInWords(t *testing.T) {
 	passwd := "root:x:0:0::/:/bin/sh\nlisa:x:70123:5::/:/bin/sh\n"
-	acl := map[string]string{"SCHILY.acl.access": "user::rw-\nuser:lisa:r--,group::r--\nuser:7:-wx\ngroup:9:rw-\t#effective:r--\nmask::r--\nother::---\n"}
+	acl := map[string]string{"SCHILY.acl.access": "user::rw-\nuser:lisa:r--,group::r--\nuser:7:-wx\n" +
+		"group:9:rw-\t#effective:r--\nmask::r--\nother::---\n"}
 	f := folder(t)
 	x, err := layer.Unpack(t.Context(), archive(t, map[string]string{"etc/passwd": passwd, "f": "x"},
 		tar.Header{Name: "f", Typeflag: tar.TypeReg, Mode: 0o640, ModTime: moment, PAXRecords: acl},
 		tar.Header{Name: "g", Typeflag: tar.TypeLink, Linkname: "f", ModTime: moment},
-		tar.Header{Name: "plain", Typeflag: tar.TypeReg, Mode: 0o640, ModTime: moment, PAXRecords: map[string]string{"SCHILY.acl.access": "user::rw-,group::r--,other::---"}},
+		tar.Header{Name: "plain", Typeflag: tar.TypeReg, Mode: 0o640, ModTime: moment,
+			PAXRecords: map[string]string{"SCHILY.acl.access": "user::rw-,group::r--,other::---"}},
 		tar.Header{Name: "etc/passwd", Typeflag: tar.TypeReg, Mode: 0o644, ModTime: moment}), f, layer.DefaultLimits)
 	require.NoError(t, err)
 	tree := layer.Merge(x)
-	want := []byte{2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 3, 0, 7, 0, 0, 0, 2, 0, 4, 0, 0xeb, 0x11, 1, 0, 4, 0, 4, 0, 255, 255, 255, 255,
+	want := []byte{2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 3, 0, 7, 0, 0, 0, 2, 0, 4, 0, 0xeb, 0x11, 1, 0, 4, 0, 4, 0, 255, 255,
+		255, 255,
 		8, 0, 6, 0, 9, 0, 0, 0, 16, 0, 4, 0, 255, 255, 255, 255, 32, 0, 0, 0, 255, 255, 255, 255}
 	require.Equal(t, want, tree.Lookup("f").Xattrs["system.posix_acl_access"])
 	require.Equal(t, want, tree.Lookup("g").Xattrs["system.posix_acl_access"], "its other name has it too")
@@ -399,8 +410,10 @@ func TestACLsInWords(t *testing.T) {
 func TestArchivesHoldFoldersTogether(t *testing.T) {
 	f := folder(t)
 	x, err := layer.Unpack(t.Context(), archive(t, map[string]string{"a/x": "x", "a-b": "b", "a/.c": "c"},
-		tar.Header{Name: "a/", Typeflag: tar.TypeDir, Mode: 0o555, ModTime: moment}, tar.Header{Name: "a-b", Typeflag: tar.TypeReg, Mode: 0o644, ModTime: moment},
-		tar.Header{Name: "a/x", Typeflag: tar.TypeReg, Mode: 0o644, ModTime: moment}, tar.Header{Name: "a/.c", Typeflag: tar.TypeReg, Mode: 0o644, ModTime: moment}), f, layer.DefaultLimits)
+		tar.Header{Name: "a/", Typeflag: tar.TypeDir, Mode: 0o555, ModTime: moment},
+		tar.Header{Name: "a-b", Typeflag: tar.TypeReg, Mode: 0o644, ModTime: moment},
+		tar.Header{Name: "a/x", Typeflag: tar.TypeReg, Mode: 0o644, ModTime: moment},
+		tar.Header{Name: "a/.c", Typeflag: tar.TypeReg, Mode: 0o644, ModTime: moment}), f, layer.DefaultLimits)
 	require.NoError(t, err)
 	var names []string
 	for _, n := range layer.Merge(x).Nodes() {

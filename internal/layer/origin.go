@@ -114,7 +114,8 @@ func (u *Upper) isSpecial(n *Node) bool {
 		return true
 	}
 	for name, value := range n.Xattrs {
-		if _, held := u.Owners.diskACL(value); (name == accessACL || name == defaultACL) && !held || hostsOwn(name) || !hasXattr(u.Below(n), name) {
+		if _, held := u.Owners.diskACL(value); (name == accessACL || name == defaultACL) && !held || hostsOwn(name) ||
+			!hasXattr(u.Below(n), name) {
 			return true
 		}
 	}

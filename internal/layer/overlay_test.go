@@ -116,7 +116,8 @@ func TestIndexesTellWhatTheOverlayShows(t *testing.T) {
 			for level := range 5 {
 				tree := layer.Merge(stack...)
 				upper, scratch := folder(t), t.TempDir()
-				u := &layer.Upper{Folder: upper, Lower: tree, Below: func(n *layer.Node) string { return filepath.Join(dirs[n.Layer], n.Path) }, Epoch: 1767225600}
+				u := &layer.Upper{Folder: upper, Lower: tree, Below: func(n *layer.Node) string { return filepath.Join(dirs[n.Layer], n.Path) },
+					Epoch: 1767225600}
 				require.NoError(t, u.Prepare(t.Context()))
 				t.Cleanup(func() { require.NoError(t, layer.RemoveAll(scratch)) })
 				todo := operations(r, 40)

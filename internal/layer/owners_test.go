@@ -44,7 +44,8 @@ func TestCapabilitiesAreBoundAndFreedAgain(t *testing.T) {
 }
 
 func TestACLsShiftOnlyNamedIDs(t *testing.T) {
-	acl := []byte{2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 4, 0, 10, 0, 0, 0, 8, 0, 4, 0, 20, 0, 0, 0, 32, 0, 0, 0, 255, 255, 255, 255}
+	acl := []byte{2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 4, 0, 10, 0, 0, 0, 8, 0, 4, 0, 20, 0, 0, 0, 32, 0, 0, 0, 255, 255, 255,
+		255}
 	shifted := shiftACL(acl, func(_ uint16, id uint32) uint32 { return id + 100 })
 	require.Equal(t, byte(110), shifted[16])
 	require.Equal(t, byte(120), shifted[24])
@@ -88,7 +89,8 @@ func TestHolesFollowFromTheContent(t *testing.T) {
 }
 
 func TestEscapesComeBackByteForByte(t *testing.T) {
-	for _, s := range []string{"", "plain/path", "50%", "%41", "tab\tnew\nline", "ünïcode", "bad\xff\xfe", "\u2028", "nul-free\x7f", "\uFFFD", "mixed\xc3é%"} {
+	for _, s := range []string{"", "plain/path", "50%", "%41", "tab\tnew\nline", "ünïcode", "bad\xff\xfe", "\u2028", "nul-free\x7f",
+		"\uFFFD", "mixed\xc3é%"} {
 		e := escape(s)
 		back, err := unescape(e)
 		require.NoError(t, err)

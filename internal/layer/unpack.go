@@ -333,7 +333,8 @@ func (u *unpacker) giveACLs() error {
 			return &HostileError{acl.path, "cannot be used: " + err.Error()}
 		}
 		e := &u.index[u.at[acl.path]]
-		if len(value) == 4 || acl.attribute == accessACL && saysNoMore(value) || e.Xattrs[acl.attribute] != nil { // empty, or given as an attribute
+		// empty, or given as an attribute
+		if len(value) == 4 || acl.attribute == accessACL && saysNoMore(value) || e.Xattrs[acl.attribute] != nil {
 			continue
 		}
 		e.setXattr(acl.attribute, value)

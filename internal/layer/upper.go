@@ -57,7 +57,8 @@ func (u *Upper) Prepare(ctx context.Context) error {
 	}
 	for i, names := range groups { // each name changed it once more
 		var st unix.Statx_t
-		if err := unix.Statx(unix.AT_FDCWD, filepath.Join(u.Dir, names[0].Path), unix.AT_SYMLINK_NOFOLLOW, unix.STATX_INO|unix.STATX_CTIME, &st); err != nil {
+		if err := unix.Statx(unix.AT_FDCWD, filepath.Join(u.Dir, names[0].Path), unix.AT_SYMLINK_NOFOLLOW, unix.STATX_INO|unix.STATX_CTIME,
+			&st); err != nil {
 			return err
 		}
 		u.linked[st.Ino] = st.Ctime

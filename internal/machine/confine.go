@@ -32,7 +32,8 @@ var absent = []uintptr{unix.SYS_CLONE3, unix.SYS_IO_URING_SETUP, unix.SYS_IO_URI
 
 // powers that no step gets, not even over the sandbox itself (capabilities(7)): to look into other
 // processes, process 1 above all, to rule the network, and what nothing in a user namespace can use.
-var powers = []uintptr{unix.CAP_SYS_PTRACE, unix.CAP_NET_ADMIN, unix.CAP_SYS_MODULE, unix.CAP_SYS_RAWIO, unix.CAP_SYS_BOOT, unix.CAP_SYS_TIME,
+var powers = []uintptr{unix.CAP_SYS_PTRACE, unix.CAP_NET_ADMIN, unix.CAP_SYS_MODULE, unix.CAP_SYS_RAWIO, unix.CAP_SYS_BOOT,
+	unix.CAP_SYS_TIME,
 	unix.CAP_SYSLOG, unix.CAP_BPF, unix.CAP_PERFMON, unix.CAP_CHECKPOINT_RESTORE, unix.CAP_MAC_ADMIN, unix.CAP_MAC_OVERRIDE,
 	unix.CAP_AUDIT_CONTROL, unix.CAP_AUDIT_READ, unix.CAP_AUDIT_WRITE, unix.CAP_WAKE_ALARM, unix.CAP_BLOCK_SUSPEND}
 
@@ -51,8 +52,9 @@ func weaken() error {
 }
 
 const (
-	newNamespaces = unix.CLONE_NEWUSER | unix.CLONE_NEWNS | unix.CLONE_NEWPID | unix.CLONE_NEWNET | unix.CLONE_NEWIPC | unix.CLONE_NEWUTS | unix.CLONE_NEWCGROUP | unix.CLONE_NEWTIME
-	tiocLinux     = 0x541C // ioctl_console(2)
+	newNamespaces = unix.CLONE_NEWUSER | unix.CLONE_NEWNS | unix.CLONE_NEWPID | unix.CLONE_NEWNET |
+		unix.CLONE_NEWIPC | unix.CLONE_NEWUTS | unix.CLONE_NEWCGROUP | unix.CLONE_NEWTIME
+	tiocLinux = 0x541C // ioctl_console(2)
 )
 
 // Offsets in struct seccomp_data (Linux, include/uapi/linux/seccomp.h), low words.
@@ -118,7 +120,8 @@ func filter() []unix.SockFilter {
 			p = append(p, unix.SockFilter{Code: equal, K: family, Jt: n + 3 - uint8(i)})
 		}
 		p = append(p, unix.SockFilter{Code: equal, K: families[n-1], Jt: 1}, refuse(unix.EAFNOSUPPORT),
-			unix.SockFilter{Code: load, K: dataArg2}, unix.SockFilter{Code: equal, K: unix.NETLINK_ROUTE, Jt: 1}, refuse(unix.EPROTONOSUPPORT), allow)
+			unix.SockFilter{Code: load, K: dataArg2}, unix.SockFilter{Code: equal, K: unix.NETLINK_ROUTE, Jt: 1}, refuse(unix.EPROTONOSUPPORT),
+			allow)
 	}
 	return append(p, allow)
 }

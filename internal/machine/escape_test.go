@@ -37,70 +37,6 @@ type host struct {
 
 var errNothing = errors.New("nothing of the host is there")
 
-// number makes a raw system call an attempt.
-func number(call uintptr, args ...uintptr) error {
-	for len(args) < 5 {
-		args = append(args, 0)
-	}
-	_, _, errno := unix.RawSyscall6(call, args[0], args[1], args[2], args[3], args[4], 0)
-	if errno != 0 {
-		return errno
-	}
-	return nil
-}
-
-func openFor(flags int) func(string) error {
-	return func(name string) error {
-		fd, err := unix.Open(name, flags|unix.O_CLOEXEC, 0)
-		if err == nil {
-			unix.Close(fd)
-		}
-		return err
-	}
-}
-
-func socket(family, kind int) func(host) error {
-	return func(host) error {
-		fd, err := unix.Socket(family, kind, 0)
-		if err == nil {
-			unix.Close(fd)
-		}
-		return err
-	}
-}
-
-func call(n uintptr, args ...uintptr) func(host) error {
-	return func(host) error { return number(n, args...) }
-}
-
-func netlink(protocol int) func(host) error {
-	return func(host) error {
-		_, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW, protocol)
-		return err
-	}
-}
-
-// fill tries to write 300 MiB.
-func fill(name string) func(host) error {
-	return func(host) error {
-		f, err := os.Create(name)
-		if err != nil {
-			return err
-		}
-		defer os.Remove(name)
-		for range 300 {
-			if _, err := f.Write(make([]byte, 1<<20)); err != nil {
-				return errors.Join(err, f.Close())
-			}
-		}
-		return f.Close()
-	}
-}
-
-func at(name string, flags int) func(host) error {
-	return func(host) error { return openFor(flags)(name) }
-}
-
 const (
 	byRoot    = "its root is the stage's tree; the host's is not mounted"
 	bySeccomp = "filter of system calls"
@@ -217,7 +153,8 @@ var attempts = []struct {
 	}},
 	{"mount a file system", bySeccomp, func(host) error { return unix.Mount("proc", "/tmp", "proc", 0, "") }},
 	{"mount the host's disk", bySeccomp, func(host) error { return unix.Mount("/dev/vda", "/tmp", "ext4", 0, "") }},
-	{"make /proc/sys writable again", bySeccomp, func(host) error { return unix.Mount("", "/proc/sys", "", unix.MS_REMOUNT|unix.MS_BIND, "") }},
+	{"make /proc/sys writable again", bySeccomp,
+		func(host) error { return unix.Mount("", "/proc/sys", "", unix.MS_REMOUNT|unix.MS_BIND, "") }},
 	{"take the cover off /proc/keys", bySeccomp, func(host) error { return unix.Unmount("/proc/keys", unix.MNT_DETACH) }},
 	{"mount by the newer calls", bySeccomp, func(host) error { _, err := unix.Fsopen("tmpfs", 0); return err }},
 	{"clone a mount", bySeccomp, func(host) error { _, err := unix.OpenTree(unix.AT_FDCWD, "/proc", unix.OPEN_TREE_CLONE); return err }},
@@ -225,7 +162,8 @@ var attempts = []struct {
 		name, _ := unix.BytePtrFromString("/proc/sys")
 		attr := unix.MountAttr{Attr_clr: unix.MOUNT_ATTR_RDONLY}
 		dir := unix.AT_FDCWD
-		_, _, errno := unix.RawSyscall6(467, uintptr(dir), uintptr(unsafe.Pointer(name)), unix.OPEN_TREE_CLONE, uintptr(unsafe.Pointer(&attr)), unsafe.Sizeof(attr), 0)
+		_, _, errno := unix.RawSyscall6(467, uintptr(dir), uintptr(unsafe.Pointer(name)), unix.OPEN_TREE_CLONE, uintptr(unsafe.Pointer(&attr)),
+			unsafe.Sizeof(attr), 0)
 		if errno != 0 {
 			return errno
 		}
@@ -261,7 +199,8 @@ var attempts = []struct {
 	{"set how the host reboots", bySeccomp, func(host) error { return unix.Reboot(unix.LINUX_REBOOT_CMD_CAD_OFF) }},
 	{"load a program into the kernel", bySeccomp, call(unix.SYS_BPF, 0, 0, 0)},
 	{"count events of the whole host", bySeccomp, func(host) error {
-		_, err := unix.PerfEventOpen(&unix.PerfEventAttr{Type: unix.PERF_TYPE_SOFTWARE, Size: uint32(unsafe.Sizeof(unix.PerfEventAttr{}))}, -1, 0, -1, 0)
+		_, err := unix.PerfEventOpen(&unix.PerfEventAttr{Type: unix.PERF_TYPE_SOFTWARE, Size: uint32(unsafe.Sizeof(unix.PerfEventAttr{}))}, -1,
+			0, -1, 0)
 		return err
 	}},
 	{"handle page faults of the kernel", bySeccomp, call(unix.SYS_USERFAULTFD, 0)},
@@ -280,7 +219,11 @@ var attempts = []struct {
 		}
 		return err
 	}},
-	{"read the kernel's log", bySeccomp, func(host) error { _, err := unix.Klogctl(unix.SYSLOG_ACTION_READ_ALL, make([]byte, 4096)); return err }},
+	{"read the kernel's log", bySeccomp, func(host) error {
+		_,
+			err := unix.Klogctl(unix.SYSLOG_ACTION_READ_ALL, make([]byte, 4096))
+		return err
+	}},
 	{"read the kernel's memory", byUser, at("/proc/kcore", unix.O_RDONLY)},
 	{"press the magic key", byUser, at("/proc/sysrq-trigger", unix.O_WRONLY)},
 	{"say what runs when a program crashes", "/proc/sys is read-only", at("/proc/sys/kernel/core_pattern", unix.O_WRONLY)},
@@ -385,7 +328,8 @@ var aftermath = []struct {
 	{"change the base below", byLayer, "echo x >> /etc/passwd; rm -rf /var; chmod 0777 /etc",
 		func(b *bench, _ host) bool { _, err := os.Stat(filepath.Join(b.base, "var")); return err != nil }},
 	{"rename the host", "uts namespace", "hostname taken", func(*bench, host) bool { name, _ := os.Hostname(); return name == "taken" }},
-	{"let a link in the tree be read on the host", "links are never followed when a layer is made", "ln -s HOSTFILE /link; ln -s / /all; mkdir /dir; rm -r /dir; ln -s /etc /dir",
+	{"let a link in the tree be read on the host", "links are never followed when a layer is made",
+		"ln -s HOSTFILE /link; ln -s / /all; mkdir /dir; rm -r /dir; ln -s /etc /dir",
 		func(b *bench, _ host) bool {
 			return slices.ContainsFunc(b.scan(), func(e layer.Entry) bool { return e.Digest != "" || strings.HasPrefix(e.Path, "all/") })
 		}},
@@ -399,7 +343,8 @@ var aftermath = []struct {
 			text, err := os.ReadFile(h.Marker)
 			return err != nil || string(text) != "host"
 		}},
-	{"flood the host with messages of process 1", byPowers, "for fd in 3 4 5 6 7 8; do echo '{\"Step\":99,\"Began\":true}' > /proc/1/fd/$fd; done 2>/dev/null; true",
+	{"flood the host with messages of process 1", byPowers,
+		"for fd in 3 4 5 6 7 8; do echo '{\"Step\":99,\"Began\":true}' > /proc/1/fd/$fd; done 2>/dev/null; true",
 		func(b *bench, _ host) bool { return b.failed != nil && b.failed.Step == 99 }},
 }
 

@@ -81,7 +81,8 @@ func sandboxInit() {
 		}
 		if failed != nil || i == len(o.Steps)-1 {
 			if err := takeBack(); err != nil && failed == nil {
-				failed = &StepError{Reason: fmt.Sprintf("%s, which was the host's for the time of the stage, cannot be taken back: %v", resolverFile, err)}
+				failed = &StepError{Reason: fmt.Sprintf("%s, which was the host's for the time of the stage, cannot be taken back: %v", resolverFile,
+					err)}
 			}
 		}
 		if answers.Encode(answer{Step: i, Took: time.Since(began), Failed: failed}) != nil || failed != nil {

@@ -40,9 +40,10 @@ func TestSplitterFindsLinesEndsAndNumbers(t *testing.T) {
 		"empty lines":      {"\n\na\n", []string{"", "", "a"}, 0},
 		"busybox and bash": {scriptDir + "/01: line 12: x: not found\n", []string{scriptDir + "/01: line 12: x: not found"}, 12},
 		"dash":             {scriptDir + "/01: 7: x: not found\n", []string{scriptDir + "/01: 7: x: not found"}, 7},
-		"the last counts":  {scriptDir + "/01: 7: a\n" + scriptDir + "/01: 9: b\n", []string{scriptDir + "/01: 7: a", scriptDir + "/01: 9: b"}, 9},
-		"another program":  {"make: 12: x\n", []string{"make: 12: x"}, 0},
-		"nothing":          {"", nil, 0},
+		"the last counts": {scriptDir + "/01: 7: a\n" + scriptDir + "/01: 9: b\n", []string{scriptDir + "/01: 7: a", scriptDir + "/01: 9: b"},
+			9},
+		"another program": {"make: 12: x\n", []string{"make: 12: x"}, 0},
+		"nothing":         {"", nil, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var lines []string

@@ -121,7 +121,8 @@ var errTimeout = errors.New("time is up")
 // mounts makes the stage's root and /tmp as mounts that are attached nowhere yet: they vanish with their descriptors.
 func (s Sandbox) mounts(stage Stage) (root, tmp *os.File, err error) {
 	if len(stage.Layers) > MostLayers {
-		return nil, nil, fmt.Errorf("stage %s stands on %d layers, with those of its parents, and %d is the most; merge stages", stage.Name, len(stage.Layers), MostLayers)
+		return nil, nil, fmt.Errorf("stage %s stands on %d layers, with those of its parents, and %d is the most; merge stages", stage.Name,
+			len(stage.Layers), MostLayers)
 	}
 	work, scratch, point := filepath.Join(stage.Scratch, "work"), filepath.Join(stage.Scratch, "tmp"), filepath.Join(stage.Scratch, "root")
 	for _, dir := range []string{work, scratch, point} {
@@ -483,7 +484,8 @@ func Probe(ctx context.Context, ids IDs, dir string) (took time.Duration, err er
 		return 0, err
 	}
 	defer os.RemoveAll(temp)
-	stage := Stage{Name: "probe", Hostname: "probe", Layers: []string{filepath.Join(temp, "lower")}, Upper: filepath.Join(temp, "upper"), Scratch: filepath.Join(temp, "scratch")}
+	stage := Stage{Name: "probe", Hostname: "probe", Layers: []string{filepath.Join(temp, "lower")}, Upper: filepath.Join(temp, "upper"),
+		Scratch: filepath.Join(temp, "scratch")}
 	for _, d := range []string{stage.Layers[0], stage.Upper, stage.Scratch} {
 		if err := os.Mkdir(d, 0o755); err != nil {
 			return 0, err

@@ -91,7 +91,8 @@ func (b *bench) run(ctx context.Context, stage machine.Stage) error {
 
 // over is an upper folder on the base.
 func (b *bench) over(dir string) *layer.Upper {
-	return &layer.Upper{Folder: layer.Folder{Dir: dir, Owners: b.owners()}, Lower: b.lower, Below: func(n *layer.Node) string { return filepath.Join(b.base, n.Path) }, Epoch: 1767225600}
+	return &layer.Upper{Folder: layer.Folder{Dir: dir, Owners: b.owners()}, Lower: b.lower,
+		Below: func(n *layer.Node) string { return filepath.Join(b.base, n.Path) }, Epoch: 1767225600}
 }
 
 func scripts(texts ...string) machine.Stage {
@@ -118,7 +119,8 @@ func paths(x layer.Index) string {
 
 func TestStageRunsInOrderAndItsChangesBecomeALayer(t *testing.T) {
 	b := newBench(t)
-	require.NoError(t, b.run(t.Context(), scripts("echo one; echo two >&2; mkdir /srv; echo x > /srv/f; rm /etc/hostname", "cat /srv/f; id -u; hostname")))
+	require.NoError(t, b.run(t.Context(), scripts("echo one; echo two >&2; mkdir /srv; echo x > /srv/f; rm /etc/hostname",
+		"cat /srv/f; id -u; hostname")))
 	require.Contains(t, b.lines, "0 out one")
 	require.Contains(t, b.lines, "0 err two")
 	require.Contains(t, b.lines, "1 out x")
@@ -165,7 +167,8 @@ func TestFilesAreCopiedWithModeAndOwnerByName(t *testing.T) {
 		owner = "root:root"
 	}
 	copyTo := func(to, owner string) error {
-		return b.run(t.Context(), machine.Stage{Steps: []machine.Step{{Name: "copy", Copy: &machine.Copy{Items: []machine.Item{{From: from, To: to, Mode: 0o640}}, Owner: owner}}}})
+		return b.run(t.Context(), machine.Stage{Steps: []machine.Step{{Name: "copy",
+			Copy: &machine.Copy{Items: []machine.Item{{From: from, To: to, Mode: 0o640}}, Owner: owner}}}})
 	}
 	require.NoError(t, copyTo("/opt/new/f", owner))
 	got := layer.Merge(b.scan()).Lookup("opt/new/f")
@@ -184,7 +187,8 @@ func TestCopyFollowsLinksInsideTheTreeOnly(t *testing.T) {
 	require.NoError(t, os.WriteFile(from, []byte("x"), 0o600))
 	victim := filepath.Join(t.TempDir(), "victim")
 	stage := scripts("mkdir -p " + filepath.Dir(victim) + "; ln -s " + victim + " /etc/way")
-	stage.Steps = append(stage.Steps, machine.Step{Name: "copy", Copy: &machine.Copy{Items: []machine.Item{{From: from, To: "/etc/way", Mode: 0o644}}}})
+	stage.Steps = append(stage.Steps, machine.Step{Name: "copy",
+		Copy: &machine.Copy{Items: []machine.Item{{From: from, To: "/etc/way", Mode: 0o644}}}})
 	_ = b.run(t.Context(), stage) // whether it works or not, the host's file is not made
 	_, err := os.Stat(victim)
 	require.ErrorIs(t, err, os.ErrNotExist)
@@ -252,8 +256,9 @@ func TestNamesAreResolvedAsOnTheHost(t *testing.T) {
 		}
 	}
 	require.Empty(t, paths(b.scan()), "it is no part of the layer")
-	for name, script := range map[string]string{"written": "echo nameserver 192.0.2.1 > /etc/resolv.conf", "replaced": "rm /etc/resolv.conf; ln -s ../run/x /etc/resolv.conf",
-		"moved": "echo mine > /etc/new; mv /etc/new /etc/resolv.conf", "a pipe": "rm /etc/resolv.conf; mkfifo /etc/resolv.conf"} {
+	for name, script := range map[string]string{"written": "echo nameserver 192.0.2.1 > /etc/resolv.conf",
+		"replaced": "rm /etc/resolv.conf; ln -s ../run/x /etc/resolv.conf",
+		"moved":    "echo mine > /etc/new; mv /etc/new /etc/resolv.conf", "a pipe": "rm /etc/resolv.conf; mkfifo /etc/resolv.conf"} {
 		require.NoError(t, b.run(t.Context(), online(script)), name)
 		require.Contains(t, paths(b.scan()), " etc/resolv.conf", name)
 	}
@@ -283,10 +288,12 @@ func TestLowerLayersStayAsTheyWere(t *testing.T) {
 
 func TestScanKeepsOnlyWhatDiffers(t *testing.T) {
 	b := newBench(t)
-	require.NoError(t, b.run(t.Context(), scripts(`cp -p /etc/hosts /tmp/h; cat /tmp/h > /etc/hosts; touch /etc/new; rm /etc/new; chmod 600 /etc/group; chmod 644 /etc/group
+	require.NoError(t, b.run(t.Context(), scripts(`cp -p /etc/hosts /tmp/h; cat /tmp/h > /etc/hosts; touch /etc/new; rm /etc/new; chmod `+
+		`600 /etc/group; chmod 644 /etc/group
 rm -r /usr/local; mkdir /usr/local; echo a > /usr/local/a; ln /usr/local/a /usr/local/b; mkfifo /usr/local/p`)))
 	x := b.scan()
-	require.Equal(t, "dir .\ndir usr\ndir usr/local\nfile usr/local/a\nfile usr/local/b\nfifo usr/local/p", "dir .\n"+strings.TrimPrefix(paths(x), "dir .\n"))
+	require.Equal(t, "dir .\ndir usr\ndir usr/local\nfile usr/local/a\nfile usr/local/b\nfifo usr/local/p",
+		"dir .\n"+strings.TrimPrefix(paths(x), "dir .\n"))
 	local := layer.Merge(x).Lookup("usr/local/b")
 	require.Equal(t, "usr/local/a", local.Same)
 	require.Equal(t, int64(1767225600), local.MTime, "no time is later than the epoch")
@@ -300,7 +307,8 @@ func TestMoreLayersThanTheKernelStacks(t *testing.T) {
 	for i := range mostOfOne + 30 {
 		dir := t.TempDir()
 		folder := layer.Folder{Dir: dir, Owners: b.owners()}
-		x := layer.Index{{Path: ".", Kind: layer.Dir, Mode: 0o755}, {Path: "many", Kind: layer.Dir, Mode: 0o755}, {Path: fmt.Sprintf("many/%d", i), Kind: layer.File, Mode: 0o644}}
+		x := layer.Index{{Path: ".", Kind: layer.Dir, Mode: 0o755}, {Path: "many", Kind: layer.Dir, Mode: 0o755},
+			{Path: fmt.Sprintf("many/%d", i), Kind: layer.File, Mode: 0o644}}
 		if i%50 == 49 {
 			x = append(x, layer.Entry{Path: fmt.Sprintf("many/%d", i-1), Kind: layer.Whiteout})
 		}
@@ -309,7 +317,8 @@ func TestMoreLayersThanTheKernelStacks(t *testing.T) {
 		}
 		b.more = append(b.more, dir)
 	}
-	require.NoError(t, b.run(t.Context(), scripts("ls /many | wc -l; ls /many | grep -cx '48\\|98\\|148\\|498' || true; rm /many/0; echo x > /many/1")))
+	require.NoError(t, b.run(t.Context(), scripts("ls /many | wc -l; ls /many | grep -cx '48\\|98\\|148\\|498' || true; rm /many/0; echo "+
+		"x > /many/1")))
 	require.Equal(t, []string{"0 out 520", "0 out 0"}, b.lines)
 	b.more = make([]string, 20000)
 	require.ErrorContains(t, b.run(t.Context(), scripts("true")), "merge stages")
@@ -325,7 +334,8 @@ func TestProbe(t *testing.T) {
 
 func TestScriptsHandleSignalsAsUsual(t *testing.T) {
 	b := newBench(t)
-	require.NoError(t, b.run(t.Context(), scripts("sleep 1000 & kill $!; wait $! || true", "sh -c 'trap \"echo caught; exit 0\" TERM; kill $$; sleep 5'")))
+	require.NoError(t, b.run(t.Context(), scripts("sleep 1000 & kill $!; wait $! || true",
+		"sh -c 'trap \"echo caught; exit 0\" TERM; kill $$; sleep 5'")))
 	require.Less(t, b.took, 3*time.Second, "what was started in the background ends when it is told to")
 	require.Contains(t, b.lines, "1 out caught")
 }
@@ -336,8 +346,9 @@ func TestGroupsOfFilesAreCopied(t *testing.T) {
 	from := filepath.Join(dir, "f")
 	require.NoError(t, os.WriteFile(from, []byte("content"), 0o600))
 	items := func(digest string) machine.Stage {
-		return machine.Stage{Steps: []machine.Step{{Name: "copy", Copy: &machine.Copy{Items: []machine.Item{{From: dir, To: "/opt/d", Mode: 0o700, Dir: true},
-			{From: from, To: "/opt/d/f", Mode: 0o600, Digest: digest}, {From: from, To: "/opt/d/l", Link: "f"}}}}}}
+		return machine.Stage{Steps: []machine.Step{{Name: "copy",
+			Copy: &machine.Copy{Items: []machine.Item{{From: dir, To: "/opt/d", Mode: 0o700, Dir: true},
+				{From: from, To: "/opt/d/f", Mode: 0o600, Digest: digest}, {From: from, To: "/opt/d/l", Link: "f"}}}}}}
 	}
 	require.NoError(t, b.run(t.Context(), items("ed7002b439e9ac845f22357d822bac1444730fbdb6016d3ec9432297b9ec9f73")))
 	require.Equal(t, "dir opt\ndir opt/d\nfile opt/d/f\nsymlink opt/d/l", strings.TrimPrefix(paths(b.scan()), "dir .\n"))
@@ -382,12 +393,14 @@ func TestShellOnATree(t *testing.T) {
 	dir := t.TempDir()
 	t.Cleanup(func() { require.NoError(t, layer.RemoveAll(dir)) })
 	enter := func(input string) (string, int) {
-		stage := machine.Stage{Name: "enter", Layers: []string{b.base}, Upper: filepath.Join(dir, fmt.Sprint("upper", len(input))), Scratch: filepath.Join(dir, fmt.Sprint("scratch", len(input)))}
+		stage := machine.Stage{Name: "enter", Layers: []string{b.base}, Upper: filepath.Join(dir, fmt.Sprint("upper", len(input))),
+			Scratch: filepath.Join(dir, fmt.Sprint("scratch", len(input)))}
 		require.NoError(t, errors.Join(os.Mkdir(stage.Upper, 0o755), os.Mkdir(stage.Scratch, 0o755)))
 		require.NoError(t, b.over(stage.Upper).Prepare(t.Context()))
 		var out strings.Builder
-		code, err := machine.Sandbox{IDs: b.ids}.Enter(t.Context(), stage, machine.Shell{Dir: "/var", Env: []string{"A=b"}, In: strings.NewReader(input), Out: &out, Err: &out,
-			Scripts: []machine.Script{{Content: []byte("#!/bin/sh\necho ran\n")}}})
+		code, err := machine.Sandbox{IDs: b.ids}.Enter(t.Context(), stage,
+			machine.Shell{Dir: "/var", Env: []string{"A=b"}, In: strings.NewReader(input), Out: &out, Err: &out,
+				Scripts: []machine.Script{{Content: []byte("#!/bin/sh\necho ran\n")}}})
 		require.NoError(t, err)
 		return out.String(), code
 	}

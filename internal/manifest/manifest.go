@@ -85,7 +85,8 @@ func For(v *catalog.Version, placements []catalog.Placement) *Manifest {
 		m.Artifacts = append(m.Artifacts, Artifact{a.Digest, a.Variant, cmp.Or(a.Name, a.Format), a.Format, a.Bytes, labels})
 	}
 	for _, p := range placements {
-		m.Regions[p.Region] = append(m.Regions[p.Region], Place{p.Artifact, p.Variant, cmp.Or(p.Name, p.Format), p.ID, p.Location, stamp(p.Verified)})
+		m.Regions[p.Region] = append(m.Regions[p.Region],
+			Place{p.Artifact, p.Variant, cmp.Or(p.Name, p.Format), p.ID, p.Location, stamp(p.Verified)})
 	}
 	for _, list := range m.Regions {
 		sort.Slice(list, func(i, j int) bool { return list[i].ID < list[j].ID })
@@ -127,7 +128,8 @@ type Local struct {
 }
 
 // IndexOf makes a region's index from its placements, which come by image, newest version first.
-func IndexOf(region string, placements []catalog.Placement, tags func(ref string) []string, recall func(ref string) *catalog.Recall) *Index {
+func IndexOf(region string, placements []catalog.Placement, tags func(ref string) []string,
+	recall func(ref string) *catalog.Recall) *Index {
 	x := &Index{Schema: "zygos.region/1", Region: region, Versions: []Version{}}
 	for _, p := range placements {
 		last := len(x.Versions) - 1
@@ -139,7 +141,8 @@ func IndexOf(region string, placements []catalog.Placement, tags func(ref string
 			x.Versions = append(x.Versions, v)
 			last++
 		}
-		x.Versions[last].Artifacts = append(x.Versions[last].Artifacts, Local{p.ID, p.Variant, cmp.Or(p.Name, p.Format), p.Format, p.Artifact, p.Location})
+		x.Versions[last].Artifacts = append(x.Versions[last].Artifacts,
+			Local{p.ID, p.Variant, cmp.Or(p.Name, p.Format), p.Format, p.Artifact, p.Location})
 	}
 	return x
 }

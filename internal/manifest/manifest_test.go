@@ -21,12 +21,15 @@ var (
 )
 
 func version() *catalog.Version {
-	return &catalog.Version{Image: "turbine-link", Version: "2.3.4", Build: "b-20260102-030405-abcd", Created: moment, BaseName: "ebb-base", BaseVersion: "1.4.0",
-		BaseDigest: digestB, Labels: map[string]string{"purpose": "turbine <&> \"link\""}, Artifacts: []catalog.Artifact{{Format: "raw", Digest: digestA, Bytes: 7}}}
+	return &catalog.Version{Image: "turbine-link", Version: "2.3.4", Build: "b-20260102-030405-abcd", Created: moment, BaseName: "ebb-base",
+		BaseVersion: "1.4.0",
+		BaseDigest:  digestB, Labels: map[string]string{"purpose": "turbine <&> \"link\""},
+		Artifacts: []catalog.Artifact{{Format: "raw", Digest: digestA, Bytes: 7}}}
 }
 
 func placement(region, id string) catalog.Placement {
-	return catalog.Placement{ID: id, Image: "turbine-link", Version: "2.3.4", Region: region, Format: "raw", Artifact: digestA, Location: "/x", Verified: moment}
+	return catalog.Placement{ID: id, Image: "turbine-link", Version: "2.3.4", Region: region, Format: "raw", Artifact: digestA,
+		Location: "/x", Verified: moment}
 }
 
 func compile(t *testing.T, name string) *jsonschema.Schema {
@@ -42,10 +45,13 @@ func compile(t *testing.T, name string) *jsonschema.Schema {
 func TestManifestIsCanonicalAndFollowsItsSchema(t *testing.T) {
 	text, err := manifest.Canonical(manifest.For(version(), []catalog.Placement{placement("north", "zy-2"), placement("north", "zy-1")}))
 	require.NoError(t, err)
-	require.Equal(t, `{"artifacts":[{"bytes":7,"digest":"`+digestA+`","format":"raw","name":"raw"}],"base":{"digest":"`+digestB+`","name":"ebb-base","version":"1.4.0"},`+
+	require.Equal(t, `{"artifacts":[{"bytes":7,"digest":"`+digestA+`","format":"raw","name":"raw"}],"base":{"digest":"`+digestB+`",`+
+		`"name":"ebb-base","version":"1.4.0"},`+
 		`"build":"b-20260102-030405-abcd","checks":{"failed":0,"passed":0},"created":"2026-01-02T02:04:05Z","image":"turbine-link",`+
-		`"labels":{"purpose":"turbine <&> \"link\""},"regions":{"north":[{"artifact":"`+digestA+`","id":"zy-1","location":"/x","name":"raw","verified":"2026-01-02T02:04:05Z"},`+
-		`{"artifact":"`+digestA+`","id":"zy-2","location":"/x","name":"raw","verified":"2026-01-02T02:04:05Z"}]},"schema":"zygos.manifest/1","version":"2.3.4"}`, string(text))
+		`"labels":{"purpose":"turbine <&> \"link\""},"regions":{"north":[{"artifact":"`+digestA+`","id":"zy-1","location":"/x",`+
+		`"name":"raw","verified":"2026-01-02T02:04:05Z"},`+
+		`{"artifact":"`+digestA+`","id":"zy-2","location":"/x","name":"raw","verified":"2026-01-02T02:04:05Z"}]},`+
+		`"schema":"zygos.manifest/1","version":"2.3.4"}`, string(text))
 	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	require.NoError(t, err)
 	require.NoError(t, compile(t, "manifest").Validate(document))
@@ -56,14 +62,18 @@ func TestManifestIsCanonicalAndFollowsItsSchema(t *testing.T) {
 
 // The examples of RFC 8785, sections 3.2.2 and 3.2.3, as far as our documents hold such values.
 func TestCanonicalFormIsThatOfTheRFC(t *testing.T) {
-	keys, err := manifest.Canonical(json.RawMessage(`{"\u20ac":"Euro Sign","\r":"Carriage Return","\ufb33":"Hebrew Letter Dalet With Dagesh","1":"One",
+	keys, err := manifest.Canonical(json.RawMessage(`{"\u20ac":"Euro Sign","\r":"Carriage Return","\ufb33":"Hebrew Letter Dalet With ` +
+		`Dagesh","1":"One",
 		"\ud83d\ude00":"Emoji: Grinning Face","\u0080":"Control","\u00f6":"Latin Small Letter O With Diaeresis"}`))
 	require.NoError(t, err)
-	require.Equal(t, "{\"\\r\":\"Carriage Return\",\"1\":\"One\",\"\u0080\":\"Control\",\"ö\":\"Latin Small Letter O With Diaeresis\",\"€\":\"Euro Sign\","+
+	require.Equal(t, "{\"\\r\":\"Carriage Return\",\"1\":\"One\",\"\u0080\":\"Control\",\"ö\":\"Latin Small Letter O With "+
+		"Diaeresis\",\"€\":\"Euro Sign\","+
 		"\"😀\":\"Emoji: Grinning Face\",\"\ufb33\":\"Hebrew Letter Dalet With Dagesh\"}", string(keys))
-	text, err := manifest.Canonical(json.RawMessage(`{"string":"\u20ac$\u000F\u000aA'\u0042\u0022\u005c\\\"\/\u2028<&>","literals":[null,true,false],"numbers":[-7,0,9007199254740992]}`))
+	text, err := manifest.Canonical(json.RawMessage(`{"string":"\u20ac$\u000F\u000aA'\u0042\u0022\u005c\\\"\/\u2028<&>",` +
+		`"literals":[null,true,false],"numbers":[-7,0,9007199254740992]}`))
 	require.NoError(t, err)
-	require.Equal(t, "{\"literals\":[null,true,false],\"numbers\":[-7,0,9007199254740992],\"string\":\"€$\\u000f\\nA'B\\\"\\\\\\\\\\\"/\u2028<&>\"}", string(text))
+	require.Equal(t, "{\"literals\":[null,true,false],\"numbers\":[-7,0,9007199254740992],"+
+		"\"string\":\"€$\\u000f\\nA'B\\\"\\\\\\\\\\\"/\u2028<&>\"}", string(text))
 	for _, number := range []string{"9007199254740994", "1.5", "1e30"} {
 		_, err = manifest.Canonical(json.RawMessage(number))
 		require.ErrorContains(t, err, "has no canonical form here")
@@ -85,8 +95,10 @@ func TestSchemaRefusesWhatIsNoManifest(t *testing.T) {
 	good, err := manifest.Canonical(manifest.For(version(), []catalog.Placement{placement("north", "zy-1")}))
 	require.NoError(t, err)
 	for _, change := range [][2]string{
-		{`"zygos.manifest/1"`, `"zygos.manifest/2"`}, {`"2.3.4"`, `"2.3"`}, {`"bytes":7`, `"bytes":"7"`}, {`"bytes":7`, `"bytes":0`}, {`"build":"b-`, `"build":"`},
-		{`"sha256:aaaa`, `"sha256:zzzz`}, {`"image":`, `"picture":`}, {`"format":"raw"`, `"format":"Tape 2"`}, {`"north":[`, `"North":[`}, {`"id":"zy-1"`, `"id":""`},
+		{`"zygos.manifest/1"`, `"zygos.manifest/2"`}, {`"2.3.4"`, `"2.3"`}, {`"bytes":7`, `"bytes":"7"`}, {`"bytes":7`, `"bytes":0`},
+		{`"build":"b-`, `"build":"`},
+		{`"sha256:aaaa`, `"sha256:zzzz`}, {`"image":`, `"picture":`}, {`"format":"raw"`, `"format":"Tape 2"`}, {`"north":[`, `"North":[`},
+		{`"id":"zy-1"`, `"id":""`},
 	} {
 		bad := strings.Replace(string(good), change[0], change[1], 1)
 		require.NotEqual(t, string(good), bad, change[0])

@@ -150,7 +150,8 @@ func (d *describer) inputs(list []definition.Input, set, given, values map[strin
 		value, ok := set[in.Name]
 		if in.Secret {
 			if ok {
-				return &InputError{fmt.Sprintf("%q is a secret: a value on the command line shows in the list of processes", in.Name), fmt.Sprintf("give it by %s, as its definition says", in.From)}
+				return &InputError{fmt.Sprintf("%q is a secret: a value on the command line shows in the list of processes", in.Name),
+					fmt.Sprintf("give it by %s, as its definition says", in.From)}
 			}
 			continue
 		}
@@ -170,7 +171,8 @@ func (d *describer) inputs(list []definition.Input, set, given, values map[strin
 			if in.From != "" {
 				from = fmt.Sprintf(" (its source, %s, has none)", in.From)
 			}
-			return &InputError{fmt.Sprintf("%s: input %q of %s has no value%s", in.Pos, in.Name, d.img.Name, from), fmt.Sprintf("give one with --set %s=VALUE or --inputs FILE, or add default = \"…\"", in.Name)}
+			return &InputError{fmt.Sprintf("%s: input %q of %s has no value%s", in.Pos, in.Name, d.img.Name, from),
+				fmt.Sprintf("give one with --set %s=VALUE or --inputs FILE, or add default = \"…\"", in.Name)}
 		}
 		if !ok {
 			value = in.Default
@@ -245,7 +247,8 @@ func (d *describer) secret(in *definition.Input, stage string, values map[string
 		return Mark{}, err
 	}
 	if !ok {
-		return Mark{}, &InputError{fmt.Sprintf("%s: the secret %q has no value: %s is not set", in.Pos, in.Name, strings.TrimPrefix(in.From, "env:")), "set it in the environment of this command"}
+		return Mark{}, &InputError{fmt.Sprintf("%s: the secret %q has no value: %s is not set", in.Pos, in.Name,
+			strings.TrimPrefix(in.From, "env:")), "set it in the environment of this command"}
 	}
 	if why := secret.Check(value); why != "" {
 		return Mark{}, &InputError{fmt.Sprintf("%s: the value of the secret %q cannot be used: %s", in.Pos, in.Name, why), "use another value"}
@@ -255,7 +258,8 @@ func (d *describer) secret(in *definition.Input, stage string, values map[string
 			return Mark{}, err
 		}
 	}
-	return Mark{Name: in.Name, Variable: in.Variable(), Mark: secret.Mark(d.key, in.Name, value), Value: secret.Secret{Name: in.Name, Value: value}}, nil
+	return Mark{Name: in.Name, Variable: in.Variable(), Mark: secret.Mark(d.key, in.Name, value),
+		Value: secret.Secret{Name: in.Name, Value: value}}, nil
 }
 
 func (d *describer) stage(def *definition.Stage, values map[string]string) (*Stage, error) {

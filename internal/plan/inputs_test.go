@@ -32,7 +32,8 @@ func TestValueOfAnInputIsTheFirstThatIsGiven(t *testing.T) {
 	require.Equal(t, "env env", site(plan.Options{}))
 	require.Equal(t, "set set", site(plan.Options{Set: map[string]string{"site": "set"}}))
 
-	w.img.Inputs = []definition.Input{{Name: "site", Required: true, From: "command:exit 3", Pos: definition.Pos{File: "images/link.toml", Line: 4, Column: 2}}}
+	w.img.Inputs = []definition.Input{{Name: "site", Required: true, From: "command:exit 3",
+		Pos: definition.Pos{File: "images/link.toml", Line: 4, Column: 2}}}
 	_, err := w.with(plan.Options{})
 	require.ErrorContains(t, err, `images/link.toml:4:2: input "site": command "exit 3": exit status 3`)
 	w.img.Inputs[0].From, w.img.Variants = "", nil
@@ -108,7 +109,8 @@ func TestGroupsOfFilesAreListed(t *testing.T) {
 		}
 		return strings.Join(lines, "\n")
 	}
-	require.Equal(t, "/etc/d 0755\n/etc/d/link 0777 one.conf\n/etc/d/one.conf 0644\n/etc/d/sub 0755\n/etc/d/sub/run 0755", list("files/d", "/etc/d", -1))
+	require.Equal(t, "/etc/d 0755\n/etc/d/link 0777 one.conf\n/etc/d/one.conf 0644\n/etc/d/sub 0755\n/etc/d/sub/run 0755",
+		list("files/d", "/etc/d", -1))
 	require.Equal(t, "/etc/one.conf 0600", list("files/d/*.conf", "/etc/", 0o600))
 	require.Equal(t, "/etc/one.conf 0644", list("files/d/one.conf", "/etc/", -1))
 	require.Equal(t, "/etc/other 0640", list("files/d/one.conf", "/etc/other", 0o640))
@@ -148,8 +150,11 @@ func TestReasonsNameWhatChanged(t *testing.T) {
 	remember()
 	require.Equal(t, "its snapshot is no longer kept", w.make(true).Shapes[0].Stages[0].Reason)
 	for want, change := range map[string]func(){
-		"scripts/a.sh changed":                                       func() { w.file("scripts/a.sh", "echo other\n") },
-		"base field-os moved from 1.2.0 to 1.3.0":                    func() { w.org.Bases[0].Release, w.org.Bases[0].SHA256 = "1.3.0", strings.Repeat("b", 64) },
+		"scripts/a.sh changed": func() { w.file("scripts/a.sh", "echo other\n") },
+		"base field-os moved from 1.2.0 to 1.3.0": func() {
+			w.org.Bases[0].Release, w.org.Bases[0].SHA256 = "1.3.0",
+				strings.Repeat("b", 64)
+		},
 		"owner of /f changed from root:root to link":                 func() { w.img.Stages[0].Files[0].Owner = "link" },
 		"the steps have another order":                               func() { s := w.img.Stages[0].Scripts; s[0], s[1] = s[1], s[0] },
 		"scripts/b.sh removed":                                       func() { w.img.Stages[0].Scripts = w.img.Stages[0].Scripts[:1] },
@@ -176,7 +181,8 @@ func TestReasonsNameWhatChanged(t *testing.T) {
 
 func TestAgesAsDefinitionsWriteThem(t *testing.T) {
 	for want, d := range map[string]time.Duration{
-		"7d": 7 * 24 * time.Hour, "1d": 24 * time.Hour, "36h": 36 * time.Hour, "1h30m": 90 * time.Minute, "10m": 10 * time.Minute, "90ms": 90 * time.Millisecond, "1m30s": 90 * time.Second,
+		"7d": 7 * 24 * time.Hour, "1d": 24 * time.Hour, "36h": 36 * time.Hour, "1h30m": 90 * time.Minute, "10m": 10 * time.Minute,
+		"90ms": 90 * time.Millisecond, "1m30s": 90 * time.Second,
 	} {
 		require.Equal(t, want, plan.Age(d))
 		if d >= time.Second {

@@ -67,11 +67,14 @@ func newWorld(t *testing.T) *world {
 	w.file("scripts/b.sh", "echo b\n")
 	w.file("files/f", "content")
 	w.file("images/link.toml", "")
-	w.img = &definition.Image{Name: "link", File: "images/link.toml", Series: "2.3", Base: "field-os", Labels: map[string]string{"owner": "me"}, Inputs: []definition.Input{{Name: "site", Default: "north"}},
+	w.img = &definition.Image{Name: "link", File: "images/link.toml", Series: "2.3", Base: "field-os",
+		Labels: map[string]string{"owner": "me"}, Inputs: []definition.Input{{Name: "site", Default: "north"}},
 		Artifacts: []definition.Artifact{{Format: "tar"}},
 		Stages: []definition.Stage{
-			{Name: "one", Network: true, Scripts: []definition.Script{{Path: "scripts/a.sh"}, {Path: "scripts/b.sh"}}, Files: []definition.File{{From: "files/f", To: "/f", Mode: 0o644, Owner: "root:root"}}},
-			{Name: "two", Network: true, Scripts: []definition.Script{{Inline: "date"}}, Env: []definition.EnvVar{{Name: "SITE", Value: "${input.site}"}}},
+			{Name: "one", Network: true, Scripts: []definition.Script{{Path: "scripts/a.sh"}, {Path: "scripts/b.sh"}},
+				Files: []definition.File{{From: "files/f", To: "/f", Mode: 0o644, Owner: "root:root"}}},
+			{Name: "two", Network: true, Scripts: []definition.Script{{Inline: "date"}},
+				Env: []definition.EnvVar{{Name: "SITE", Value: "${input.site}"}}},
 		}}
 	return w
 }
@@ -134,7 +137,8 @@ func TestKeyFollowsTheTreeAndInputs(t *testing.T) {
 	p := w.make(true)
 	require.NotEqual(t, p.Shapes[0].Key(0, []string{"x"}), p.Shapes[0].Key(0, []string{"y"}))
 	require.NotEqual(t, p.Shapes[0].Key(0, []string{"x", "y"}), p.Shapes[0].Key(0, []string{"y", "x"}))
-	require.Equal(t, p.Shapes[0].Key(0, []string{"x"}), p.Shapes[0].Key(0, []string{"x", layer.EmptyDigest}), "a layer without changes changes no tree")
+	require.Equal(t, p.Shapes[0].Key(0, []string{"x"}), p.Shapes[0].Key(0, []string{"x", layer.EmptyDigest}),
+		"a layer without changes changes no tree")
 	before := w.keys()[1]
 	w.img.Inputs[0].Default = "south"
 	require.NotEqual(t, before, w.keys()[1])
@@ -208,7 +212,8 @@ func TestImagesAsBaseArePinned(t *testing.T) {
 	require.ErrorContains(t, err, "ebb-base@stable has no version yet")
 	w.parent = &plan.Parent{Version: "1.4.0", Trees: map[string][]string{"": {"a", "b"}}, Epoch: 77}
 	p := w.make(false)
-	require.Equal(t, plan.Base{Name: "ebb-base", Version: "1.4.0", Image: true, Digest: "sha256:" + layer.TreeDigest([]string{"a", "b"})}, p.Base)
+	require.Equal(t, plan.Base{Name: "ebb-base", Version: "1.4.0", Image: true, Digest: "sha256:" + layer.TreeDigest([]string{"a", "b"})},
+		p.Base)
 	before := p.Fingerprint
 	require.Equal(t, int64(77), p.Shapes[0].Epoch)
 	require.Equal(t, []string{"a", "b"}, p.Shapes[0].Layers)

@@ -78,7 +78,8 @@ func (p *Plan) changes(t *Trace, shape *Shape, s *Stage, layers []string) (list 
 		say("it gets fewer secrets")
 	}
 	for _, c := range []struct{ what, was, now string }{{"user", t.Stage.User, s.User}, {"folder", t.Stage.Dir, s.Dir},
-		{"network", network(t.Stage.Network), network(s.Network)}, {"restart", strconv.FormatBool(t.Stage.Restart), strconv.FormatBool(s.Restart)}} {
+		{"network", network(t.Stage.Network), network(s.Network)},
+		{"restart", strconv.FormatBool(t.Stage.Restart), strconv.FormatBool(s.Restart)}} {
 		if c.was != c.now {
 			say("%s changed from %q to %q", c.what, c.was, c.now)
 		}

@@ -128,5 +128,6 @@ func index(ctx context.Context, s *state.State, r *definition.Region) ([]byte, e
 	if err != nil {
 		return nil, err
 	}
-	return manifest.Canonical(manifest.IndexOf(r.Name, placements, func(ref string) []string { return tags[ref] }, func(ref string) *catalog.Recall { return recalled[ref] }))
+	return manifest.Canonical(manifest.IndexOf(r.Name, placements, func(ref string) []string { return tags[ref] },
+		func(ref string) *catalog.Recall { return recalled[ref] }))
 }

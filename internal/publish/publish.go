@@ -145,7 +145,8 @@ func (p *Publication) in(ctx context.Context, r *definition.Region, told func(in
 			// What an earlier publication placed is not there as it was; no manifest names it from now on.
 			err = errors.Join(err, p.Catalog.Unplace(ctx, target.ID(item)))
 		} else if err == nil {
-			err = p.Catalog.Place(ctx, catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: r.Name, Variant: a.Variant, Name: a.Name, Format: a.Format,
+			err = p.Catalog.Place(ctx, catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: r.Name, Variant: a.Variant,
+				Name: a.Name, Format: a.Format,
 				Artifact: a.Digest, Location: placed.Location, Verified: time.Now()})
 			if leaving := (*catalog.LeavingError)(nil); errors.As(err, &leaving) { // prune began meanwhile, and does not know of this copy
 				err = errors.Join(err, target.Remove(ctx, placed.Location))
@@ -158,7 +159,8 @@ func (p *Publication) in(ctx context.Context, r *definition.Region, told func(in
 		list = append(list, result)
 	}
 	if len(list) == 0 {
-		list = append(list, Placed{Region: r.Name, Error: fmt.Sprintf("takes only %s, and %s has no such artifact", strings.Join(r.Formats, ", "), v.Ref())})
+		list = append(list, Placed{Region: r.Name,
+			Error: fmt.Sprintf("takes only %s, and %s has no such artifact", strings.Join(r.Formats, ", "), v.Ref())})
 	}
 	return list
 }

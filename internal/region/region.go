@@ -89,6 +89,7 @@ func ID(region string, item Item) string {
 	if item.Variant != "" {
 		what = item.Variant + "/" + what
 	}
-	sum := sha256.Sum256([]byte(strings.Join([]string{"zygos placement 1", item.Organisation, region, item.Image, item.Version, what, item.Digest}, "\n")))
+	sum := sha256.Sum256([]byte(strings.Join([]string{"zygos placement 1", item.Organisation, region, item.Image, item.Version, what,
+		item.Digest}, "\n")))
 	return "zy-" + hex.EncodeToString(sum[:10])
 }

@@ -36,12 +36,15 @@ type drawn struct {
 
 // wide is a family of three generations with so many children, each with so many of its own.
 func wide(children, grandchildren int) *report.Family {
-	f := &report.Family{Title: "base@1.0.0", Made: time.Now(), Members: []report.Member{{Ref: "os@1"}, {Ref: "base@1.0.0", On: "os@1", Age: "3 days", Tags: []string{"stable", "live"}, Here: true}}}
+	f := &report.Family{Title: "base@1.0.0", Made: time.Now(),
+		Members: []report.Member{{Ref: "os@1"}, {Ref: "base@1.0.0", On: "os@1", Age: "3 days", Tags: []string{"stable", "live"}, Here: true}}}
 	for i := range children {
 		child := fmt.Sprintf("child-%d@1.0.0", i)
-		f.Members = append(f.Members, report.Member{Ref: child, On: "base@1.0.0", Age: "2 days", State: "recalled: <b> & more", Due: strings.Repeat("a long reason ", 20)})
+		f.Members = append(f.Members, report.Member{Ref: child, On: "base@1.0.0", Age: "2 days", State: "recalled: <b> & more",
+			Due: strings.Repeat("a long reason ", 20)})
 		for j := range grandchildren {
-			f.Members = append(f.Members, report.Member{Ref: fmt.Sprintf("grandchild-%d-%d@1.0.0", i, j), On: child, Age: "1 s", State: "recall planned", Planned: true})
+			f.Members = append(f.Members, report.Member{Ref: fmt.Sprintf("grandchild-%d-%d@1.0.0", i, j), On: child, Age: "1 s",
+				State: "recall planned", Planned: true})
 		}
 	}
 	return f
@@ -76,7 +79,8 @@ func TestPageIsSelfContainedAndSaysItAll(t *testing.T) {
 	var out bytes.Buffer
 	require.NoError(t, wide(2, 1).HTML(&out))
 	page := out.String()
-	for _, want := range []string{"<title>Family of base@1.0.0</title>", "stable, live", "recalled: &lt;b&gt; &amp; more", "prefers-color-scheme: dark", "@media print", "<svg", "grandchild-1-0@1.0.0", strings.TrimSpace(strings.Repeat("a long reason ", 20))} {
+	for _, want := range []string{"<title>Family of base@1.0.0</title>", "stable, live", "recalled: &lt;b&gt; &amp; more",
+		"prefers-color-scheme: dark", "@media print", "<svg", "grandchild-1-0@1.0.0", strings.TrimSpace(strings.Repeat("a long reason ", 20))} {
 		require.Contains(t, page, want)
 	}
 	require.NotContains(t, strings.ReplaceAll(page, "http://www.w3.org/2000/svg", ""), "http")

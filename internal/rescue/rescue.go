@@ -39,7 +39,8 @@ func Rebuild(ctx context.Context, into *catalog.Catalog, from state.Dir, regions
 	}
 	for _, r := range records {
 		v := *r.Version
-		b := catalog.Build{ID: r.Build, Image: v.Image, Version: v.Version, Base: v.BaseName + "@" + v.BaseVersion, Who: by, Host: r.Host, Commit: r.Commit, Started: v.Created.Add(-r.Took), Why: r.Plan.Why}
+		b := catalog.Build{ID: r.Build, Image: v.Image, Version: v.Version, Base: v.BaseName + "@" + v.BaseVersion, Who: by, Host: r.Host,
+			Commit: r.Commit, Started: v.Created.Add(-r.Took), Why: r.Plan.Why}
 		if err := into.StartBuild(ctx, b); err != nil {
 			f.skip("the record of %s: %v", r.Build, err)
 			continue
@@ -105,7 +106,8 @@ func (f *Found) region(ctx context.Context, into *catalog.Catalog, name string, 
 			continue
 		}
 		for _, a := range v.Artifacts {
-			if err := into.Place(ctx, catalog.Placement{ID: a.ID, Image: v.Image, Version: v.Version, Region: x.Region, Variant: a.Variant, Name: a.Name, Format: a.Format,
+			if err := into.Place(ctx, catalog.Placement{ID: a.ID, Image: v.Image, Version: v.Version, Region: x.Region, Variant: a.Variant,
+				Name: a.Name, Format: a.Format,
 				Artifact: a.Digest, Location: a.Location, Verified: written}); err != nil {
 				return err
 			}

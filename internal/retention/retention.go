@@ -65,7 +65,8 @@ func Freed(goes, stays []catalog.Verdict) (bytes int64) {
 // Remove removes versions, and says how many; tell is told in words what it does. From the first step on
 // nothing can come to need them; they go first where hosts find them, last their rows, so that what an
 // interruption leaves is still known and goes next time. Their bytes are the next sweep's.
-func Remove(ctx context.Context, s *state.State, e *build.Engine, verdicts []catalog.Verdict, tell func(doing string)) (removed int, err error) {
+func Remove(ctx context.Context, s *state.State, e *build.Engine, verdicts []catalog.Verdict,
+	tell func(doing string)) (removed int, err error) {
 	var versions []catalog.Version
 	for _, v := range verdicts {
 		versions = append(versions, v.Version)
@@ -123,7 +124,8 @@ func copies(ctx context.Context, s *state.State, versions []catalog.Version) (li
 		}
 		for _, pl := range placements {
 			if s.Org.Region(pl.Region) == nil {
-				return nil, fmt.Errorf("%s: region %s is no longer in zygos.toml, and holds a copy at %s; put it back, or remove the copy. Nothing was removed", v.Ref(), pl.Region, pl.Location)
+				return nil, fmt.Errorf("%s: region %s is no longer in zygos.toml, and holds a copy at %s; put it back, or remove the copy. Nothing "+
+					"was removed", v.Ref(), pl.Region, pl.Location)
 			}
 		}
 		list = append(list, placements...)

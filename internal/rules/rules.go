@@ -71,7 +71,8 @@ func judge(ctx context.Context, c *Case, table map[string]Rule) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return &Error{fmt.Sprintf("%s may not become %s: [tag.%s] in zygos.toml needs more\n  %s", c.Version.Ref(), c.Tag, c.Tag, strings.Join(list, "\n  "))}
+	return &Error{fmt.Sprintf("%s may not become %s: [tag.%s] in zygos.toml needs more\n  %s", c.Version.Ref(), c.Tag, c.Tag,
+		strings.Join(list, "\n  "))}
 }
 
 func age(_ context.Context, c *Case, value string) (string, error) {

@@ -30,16 +30,19 @@ var Groups = []Group{
 		[]string{"var/log/journal/**", "var/log/*.gz", "var/log/*.[0-9]", "var/log/*.old", "var/log/*/*.gz", "var/log/*/*.[0-9]"},
 		[]string{"var/log/**"}},
 	{"history", "typed commands may hold secrets",
-		[]string{"root/.*_history", "home/*/.*_history", "root/.lesshst", "home/*/.lesshst", "root/.viminfo", "home/*/.viminfo", "root/.wget-hsts", "home/*/.wget-hsts"}, nil},
+		[]string{"root/.*_history", "home/*/.*_history", "root/.lesshst", "home/*/.lesshst", "root/.viminfo", "home/*/.viminfo",
+			"root/.wget-hsts", "home/*/.wget-hsts"}, nil},
 	{"package-caches", "they can be fetched again and are out of date soon",
-		[]string{"var/cache/apt/archives/*.deb", "var/cache/apt/archives/partial/**", "var/cache/apt/*.bin", "var/lib/apt/lists/**", "var/cache/debconf/*-old",
+		[]string{"var/cache/apt/archives/*.deb", "var/cache/apt/archives/partial/**", "var/cache/apt/*.bin", "var/lib/apt/lists/**",
+			"var/cache/debconf/*-old",
 			"var/lib/dpkg/*-old", "var/cache/dnf/**", "var/cache/yum/**", "var/cache/apk/**", "var/cache/zypp/**", "root/.cache/**"}, nil},
 	{"temporary", "nothing in them is meant to last",
 		[]string{"tmp/**", "var/tmp/**", "run/**"}, nil},
 	{"random-seed", "clones with one seed draw the same random numbers",
 		[]string{"var/lib/systemd/random-seed", "var/lib/urandom/random-seed", "var/lib/random-seed", "var/lib/seedrng/**"}, nil},
 	{"leases", "an address belongs to one host",
-		[]string{"var/lib/dhcp/*.lease*", "var/lib/dhclient/**", "var/lib/dhcpcd/**", "var/lib/NetworkManager/*.lease", "var/lib/systemd/network/**"}, nil},
+		[]string{"var/lib/dhcp/*.lease*", "var/lib/dhclient/**", "var/lib/dhcpcd/**", "var/lib/NetworkManager/*.lease",
+			"var/lib/systemd/network/**"}, nil},
 }
 
 // Result says what a group removed.
@@ -102,7 +105,8 @@ func (g *Group) replace(n *layer.Node, epoch int64) (layer.Entry, bool) {
 		return layer.Entry{Path: n.Path, Kind: layer.Whiteout}, true
 	}
 	if n.Kind == layer.File && n.Size > 0 && matches(g.Empty, n.Path) {
-		return layer.Entry{Path: n.Path, Kind: layer.File, Mode: n.Mode, UID: n.UID, GID: n.GID, MTime: epoch, Digest: emptyDigest, Xattrs: n.Xattrs}, true
+		return layer.Entry{Path: n.Path, Kind: layer.File, Mode: n.Mode, UID: n.UID, GID: n.GID, MTime: epoch, Digest: emptyDigest,
+			Xattrs: n.Xattrs}, true
 	}
 	return layer.Entry{}, false
 }

@@ -50,7 +50,8 @@ func TestSealRemovesWhatClonesMustNotShare(t *testing.T) {
 			left = append(left, n.Path)
 		}
 	}
-	require.Equal(t, []string{"etc/machine-id", "etc/passwd", "etc/ssh/sshd_config", "var/cache/apt/archives/lock", "var/log/apt/history.log", "var/log/syslog"}, left)
+	require.Equal(t, []string{"etc/machine-id", "etc/passwd", "etc/ssh/sshd_config", "var/cache/apt/archives/lock",
+		"var/log/apt/history.log", "var/log/syslog"}, left)
 	require.Zero(t, after.Lookup("etc/machine-id").Size)
 	require.Equal(t, uint32(0o640), after.Lookup("var/log/syslog").Mode, "an emptied file keeps its mode")
 	require.Equal(t, int64(77), after.Lookup("var/log/syslog").MTime)

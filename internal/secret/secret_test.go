@@ -35,7 +35,8 @@ func ways() map[string]string {
 		}
 		return b.String()
 	}
-	list := map[string]string{"plain": value, "query": url.QueryEscape(value), "path": url.PathEscape(value), "hex": hex.EncodeToString([]byte(value)),
+	list := map[string]string{"plain": value, "query": url.QueryEscape(value), "path": url.PathEscape(value),
+		"hex": hex.EncodeToString([]byte(value)),
 		"HEX": strings.ToUpper(hex.EncodeToString([]byte(value))), "five a line": fold(5), "one a line": fold(1)}
 	for i, before := range []string{"", "u", "u:", "us:"} {
 		for j, after := range []string{"", "x", "xy"} {
@@ -53,7 +54,8 @@ func TestEveryFormIsFoundAndMasked(t *testing.T) {
 		found, ok := m.In("before " + text + " after")
 		require.True(t, ok, name)
 		require.Equal(t, "key", found)
-		for size, r := range map[string]io.Reader{"whole": strings.NewReader("before " + text + " after\n"), "byte by byte": iotest.OneByteReader(strings.NewReader("before " + text + " after\n"))} {
+		for size, r := range map[string]io.Reader{"whole": strings.NewReader("before " + text + " after\n"),
+			"byte by byte": iotest.OneByteReader(strings.NewReader("before " + text + " after\n"))} {
 			out, err := io.ReadAll(m.Mask(r))
 			require.NoError(t, err)
 			require.Contains(t, string(out), "***", name+" "+size)
@@ -76,7 +78,8 @@ func longestShared(out, text string) (longest int) {
 
 func TestOtherTextPassesUnchanged(t *testing.T) {
 	m := matcher()
-	for _, text := range []string{"", "tide/K3y+of=the nort", "tide/K3y\n+of=\nthe north wind is not it: tide/K3y+of=th", strings.Repeat("tide/", 9999), "01234567\n8"} {
+	for _, text := range []string{"", "tide/K3y+of=the nort", "tide/K3y\n+of=\nthe north wind is not it: tide/K3y+of=th",
+		strings.Repeat("tide/", 9999), "01234567\n8"} {
 		want := strings.ReplaceAll(text, value, "***")
 		if text == "tide/K3y\n+of=\nthe north wind is not it: tide/K3y+of=th" {
 			want = "*** wind is not it: tide/K3y+of=th"
@@ -111,7 +114,8 @@ func TestValuesAreReadFromWhereTheyAre(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "key"), []byte("from a file\n"), 0o600))
 	t.Setenv("ZYGOS_TEST_KEY", "from the environment")
-	for from, want := range map[string]string{"env:ZYGOS_TEST_KEY": "from the environment", "file:key": "from a file", "command:cat key": "from a file"} {
+	for from, want := range map[string]string{"env:ZYGOS_TEST_KEY": "from the environment", "file:key": "from a file",
+		"command:cat key": "from a file"} {
 		got, set, err := secret.Read(t.Context(), from, dir)
 		require.NoError(t, err)
 		require.True(t, set)
@@ -120,7 +124,8 @@ func TestValuesAreReadFromWhereTheyAre(t *testing.T) {
 	_, set, err := secret.Read(t.Context(), "env:ZYGOS_TEST_NONE", dir)
 	require.NoError(t, err)
 	require.False(t, set)
-	for from, says := range map[string]string{"file:none": "no such file", "command:echo oh no >&2; exit 3": "exit status 3: oh no", "vault:x": "no source"} {
+	for from, says := range map[string]string{"file:none": "no such file", "command:echo oh no >&2; exit 3": "exit status 3: oh no",
+		"vault:x": "no source"} {
 		_, _, err := secret.Read(t.Context(), from, dir)
 		require.ErrorContains(t, err, says)
 	}

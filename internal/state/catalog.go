@@ -43,7 +43,8 @@ func (s *State) openCatalog(ctx context.Context, problems definition.Problems) e
 	if named.Credentials != "" {
 		var set bool
 		if password, set, err = secret.Read(ctx, named.Credentials, s.Root); err != nil || !set {
-			return fmt.Errorf("%s: the credentials of [catalog], %s, give no password: %w", named.Pos, named.Credentials, cmp.Or(err, errors.New("it is not set")))
+			return fmt.Errorf("%s: the credentials of [catalog], %s, give no password: %w", named.Pos, named.Credentials,
+				cmp.Or(err, errors.New("it is not set")))
 		}
 	}
 	if named.URL == "" {
@@ -78,8 +79,10 @@ type LostError struct{ File, What string }
 
 func (e *LostError) Error() string {
 	builds := Dir(filepath.Dir(e.File)).Builds()
-	return fmt.Sprintf("the catalog %s cannot be used: %s. The versions are not lost with it. Put a copy of the file in its place, or read an exported catalog with "+
-		"'zygos import FILE'; without either, 'zygos import %s' makes it anew from the records of builds and the indexes of regions", e.File, e.What, builds)
+	return fmt.Sprintf("the catalog %s cannot be used: %s. The versions are not lost with it. Put a copy of the file in its place, or "+
+		"read an exported catalog with "+
+		"'zygos import FILE'; without either, 'zygos import %s' makes it anew from the records of builds and the indexes of regions", e.File,
+		e.What, builds)
 }
 
 // lost says what is wrong with the file of a catalog that this state has had, before anything opens it

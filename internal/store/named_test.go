@@ -20,8 +20,10 @@ func TestWhatTheIndexNamesAndForgets(t *testing.T) {
 	require.NoError(t, err)
 	b, err := s.Put([]byte("another"))
 	require.NoError(t, err)
-	require.NoError(t, s.List(t.Context(), "link:1.0.0", "2026-01-02T03:04:05Z", []store.Listed{{Blob: a, MediaType: "application/x", Title: "a"}}))
-	require.NoError(t, s.List(t.Context(), "link:1.0.1", "2026-01-02T03:04:05Z", []store.Listed{{Blob: b, MediaType: "application/x", Title: "b"}}))
+	require.NoError(t, s.List(t.Context(), "link:1.0.0", "2026-01-02T03:04:05Z",
+		[]store.Listed{{Blob: a, MediaType: "application/x", Title: "a"}}))
+	require.NoError(t, s.List(t.Context(), "link:1.0.1", "2026-01-02T03:04:05Z",
+		[]store.Listed{{Blob: b, MediaType: "application/x", Title: "b"}}))
 	named, err = s.Named()
 	require.NoError(t, err)
 	require.True(t, named[a.Digest] && named[b.Digest])

@@ -93,7 +93,8 @@ func (s *Store) Create(ctx context.Context) (*Writer, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Writer{ctx: ctx, store: s, file: file, hash: sha256.New(), feed: make(chan []byte, 2), free: make(chan []byte, 4), hashed: make(chan struct{})}
+	w := &Writer{ctx: ctx, store: s, file: file, hash: sha256.New(), feed: make(chan []byte, 2), free: make(chan []byte, 4),
+		hashed: make(chan struct{})}
 	for range 3 {
 		w.free <- make([]byte, 0, bufferSize)
 	}
@@ -328,7 +329,8 @@ func (s *Store) List(ctx context.Context, reference, created string, artifacts [
 // names any more are the caller's to remove.
 func (s *Store) Unlist(ctx context.Context, goes func(reference string) bool) error {
 	return s.updateIndex(ctx, func(index *ocispec.Index) {
-		index.Manifests = slices.DeleteFunc(index.Manifests, func(d ocispec.Descriptor) bool { return goes(d.Annotations[ocispec.AnnotationRefName]) })
+		index.Manifests = slices.DeleteFunc(index.Manifests,
+			func(d ocispec.Descriptor) bool { return goes(d.Annotations[ocispec.AnnotationRefName]) })
 	})
 }
 
@@ -389,7 +391,8 @@ func (s *Store) updateIndex(ctx context.Context, change func(*ocispec.Index)) er
 	if err := flock.Take(ctx, lock); err != nil {
 		return err
 	}
-	index := ocispec.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageIndex, Manifests: []ocispec.Descriptor{}}
+	index := ocispec.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageIndex,
+		Manifests: []ocispec.Descriptor{}}
 	name := filepath.Join(s.Dir, ocispec.ImageIndexFile)
 	text, err := os.ReadFile(name)
 	if err == nil {

@@ -120,7 +120,8 @@ func TestIndexNamesEachVersionOnce(t *testing.T) {
 	b, err := s.Put([]byte("artifact"))
 	require.NoError(t, err)
 	for range 2 {
-		require.NoError(t, s.List(t.Context(), "a:1.0.0", "2026-01-01T00:00:00Z", []store.Listed{{Blob: b, MediaType: "application/x", Title: "a.tar"}}))
+		require.NoError(t, s.List(t.Context(), "a:1.0.0", "2026-01-01T00:00:00Z",
+			[]store.Listed{{Blob: b, MediaType: "application/x", Title: "a.tar"}}))
 	}
 	text, err := os.ReadFile(filepath.Join(s.Dir, "index.json"))
 	require.NoError(t, err)

@@ -42,7 +42,8 @@ func Bring(ctx context.Context, s *state.State, b plan.Base, variant, temp strin
 	}
 	archive := state.Archive(v, variant)
 	if archive == nil {
-		return nil, fmt.Errorf("the layers of %s are not in this state, and it has no artifact of the format tar to take instead; build %s again here with --force", v.Ref(), b.Name)
+		return nil, fmt.Errorf("the layers of %s are not in this state, and it has no artifact of the format tar to take instead; build %s "+
+			"again here with --force", v.Ref(), b.Name)
 	}
 	if at := slices.IndexFunc(v.Artifacts, func(a catalog.Artifact) bool { return a.Digest == "sha256:"+archive.SHA256 }); at >= 0 {
 		_, err = Artifact(ctx, s, v, v.Artifacts[at], tell)
@@ -52,7 +53,8 @@ func Bring(ctx context.Context, s *state.State, b plan.Base, variant, temp strin
 		snap, err = importer.Ensure(ctx, archive)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("the layers of %s are not in this state, and its archive cannot be had from a region; publish it where it was built ('zygos show %s' says where), or build %s again here with --force: %w",
+		return nil, fmt.Errorf("the layers of %s are not in this state, and its archive cannot be had from a region; publish it where it was "+
+			"built ('zygos show %s' says where), or build %s again here with --force: %w",
 			v.Ref(), v.Ref(), b.Name, err)
 	}
 	return snap, nil

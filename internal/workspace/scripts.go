@@ -120,8 +120,9 @@ func (w *Workspace) Warnings() (definition.Problems, error) {
 	for _, img := range w.Images {
 		for _, a := range img.Artifacts {
 			if a.Format == "raw" && a.Size > largeDisk {
-				list = append(list, definition.Problem{Pos: a.At, What: fmt.Sprintf("a raw disk of %d GiB is hashed from end to end, holes too, which takes a minute for about 60 GiB", a.Size>>30),
-					Do: "make it smaller: a clone can grow its disk"})
+				list = append(list, definition.Problem{Pos: a.At,
+					What: fmt.Sprintf("a raw disk of %d GiB is hashed from end to end, holes too, which takes a minute for about 60 GiB", a.Size>>30),
+					Do:   "make it smaller: a clone can grow its disk"})
 			}
 		}
 	}

@@ -13,7 +13,8 @@ import (
 
 func TestScriptsSayWhatTheyAreAndWhoUsesThem(t *testing.T) {
 	w := &workspace.Workspace{Root: t.TempDir(), Images: []*definition.Image{
-		{Name: "link", Stages: []definition.Stage{{Name: "one", Scripts: []definition.Script{{Path: "scripts/a.sh"}, {Inline: "true"}}}, {Name: "two", Scripts: []definition.Script{{Path: "./tools/b"}}}}},
+		{Name: "link", Stages: []definition.Stage{{Name: "one", Scripts: []definition.Script{{Path: "scripts/a.sh"}, {Inline: "true"}}},
+			{Name: "two", Scripts: []definition.Script{{Path: "./tools/b"}}}}},
 		{Name: "desk", Stages: []definition.Stage{{Name: "one", Scripts: []definition.Script{{Path: "scripts/a.sh"}}}}}}}
 	for name, text := range map[string]string{
 		"scripts/a.sh":       "#!/bin/sh -eu\n\n# Does one thing.\n# needs: curl,sfdisk  tar\n# And more words.\necho # not a summary\n",
@@ -28,7 +29,8 @@ func TestScriptsSayWhatTheyAreAndWhoUsesThem(t *testing.T) {
 	list, err := w.Scripts()
 	require.NoError(t, err)
 	require.Equal(t, []workspace.Script{
-		{Path: "scripts/a.sh", Summary: "Does one thing.", Needs: []string{"curl", "sfdisk", "tar"}, Runs: "/bin/sh -eu", Users: []workspace.User{{Image: "link", Stage: "one"}, {Image: "desk", Stage: "one"}}},
+		{Path: "scripts/a.sh", Summary: "Does one thing.", Needs: []string{"curl", "sfdisk", "tar"}, Runs: "/bin/sh -eu",
+			Users: []workspace.User{{Image: "link", Stage: "one"}, {Image: "desk", Stage: "one"}}},
 		{Path: "scripts/empty-head", Needs: []string{}, Runs: "/bin/sh", Users: []workspace.User{}},
 		{Path: "scripts/sub/idle", Needs: []string{}, Users: []workspace.User{}},
 		{Path: "tools/b", Needs: []string{}, Runs: "/usr/bin/python3", Users: []workspace.User{{Image: "link", Stage: "two"}}},

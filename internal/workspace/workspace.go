@@ -27,7 +27,8 @@ type Workspace struct {
 type NotFoundError struct{ From string }
 
 func (e *NotFoundError) Error() string {
-	return fmt.Sprintf("no zygos.toml in %s or a folder above it; go to a workspace, name one with --workspace DIR, or make one with 'zygos new DIR'", e.From)
+	return fmt.Sprintf("no zygos.toml in %s or a folder above it; go to a workspace, name one with --workspace DIR, or make one with "+
+		"'zygos new DIR'", e.From)
 }
 
 // Find looks for a workspace: in dir if it is not empty, else in the current folder and those

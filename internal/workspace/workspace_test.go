@@ -13,7 +13,8 @@ import (
 	"zygos/internal/workspace"
 )
 
-const org = "[workspace]\nname = \"x\"\n[base.b]\nrelease = \"1\"\nfrom = [\"a\"]\nsha256 = \"0000000000000000000000000000000000000000000000000000000000000000\"\n"
+const org = "[workspace]\nname = \"x\"\n[base.b]\nrelease = \"1\"\nfrom = [\"a\"]\nsha256 = " +
+	"\"0000000000000000000000000000000000000000000000000000000000000000\"\n"
 
 func folder(t *testing.T, files map[string]string) string {
 	dir, err := filepath.EvalSymlinks(t.TempDir())
@@ -43,7 +44,8 @@ func TestFoundFromAnyFolderInside(t *testing.T) {
 }
 
 func TestPathsWithOddCharacters(t *testing.T) {
-	dir := folder(t, map[string]string{"a [b] *c:,d/zygos.toml": org, "a [b] *c:,d/images/first.toml": "series = \"1.0\"\nbase = \"b\"\n[[artifact]]\nformat = \"tar\"\n"})
+	dir := folder(t, map[string]string{"a [b] *c:,d/zygos.toml": org,
+		"a [b] *c:,d/images/first.toml": "series = \"1.0\"\nbase = \"b\"\n[[artifact]]\nformat = \"tar\"\n"})
 	w, err := workspace.Find(filepath.Join(dir, "a [b] *c:,d"), "")
 	require.NoError(t, err)
 	require.NoError(t, w.Load())
@@ -52,7 +54,8 @@ func TestPathsWithOddCharacters(t *testing.T) {
 
 func TestSharedStageWithAMistakeIsReportedOnce(t *testing.T) {
 	image := "series = \"1.0\"\nbase = \"b\"\n[[stage]]\nuse = \"stages/s.toml\"\n[[artifact]]\nformat = \"tar\"\n"
-	dir := folder(t, map[string]string{"zygos.toml": org, "images/a.toml": image, "images/c.toml": image, "stages/s.toml": "name = \"s\"\ninlin = \"x\"\n"})
+	dir := folder(t, map[string]string{"zygos.toml": org, "images/a.toml": image, "images/c.toml": image,
+		"stages/s.toml": "name = \"s\"\ninlin = \"x\"\n"})
 	w, err := workspace.Find(dir, "")
 	require.NoError(t, err)
 	var problems definition.Problems
@@ -78,7 +81,8 @@ func TestImagesByName(t *testing.T) {
 // Who only looks reads zygos.toml, and an image when it is asked for.
 func TestImagesAreReadWhenAskedFor(t *testing.T) {
 	good := "series = \"1.0\"\nbase = \"b\"\n[[stage]]\nname = \"s\"\ninline = \"true\"\n[[artifact]]\nformat = \"tar\"\n"
-	dir := folder(t, map[string]string{"zygos.toml": org, "images/a.toml": good, "images/b2.toml": good + "oops = 1\n", "images/c.toml": "not toml at all"})
+	dir := folder(t, map[string]string{"zygos.toml": org, "images/a.toml": good, "images/b2.toml": good + "oops = 1\n",
+		"images/c.toml": "not toml at all"})
 	w, err := workspace.Find(dir, "")
 	require.NoError(t, err)
 	require.NoError(t, w.LoadOrganisation(), "mistakes in images are not met")
@@ -137,7 +141,8 @@ func TestCommitOfTheRepositoryAround(t *testing.T) {
 func TestStagesThatCannotBeStackedAreNamed(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "images"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "zygos.toml"), []byte("[workspace]\nname = \"x\"\n[base.b]\nrelease = \"1\"\nfrom = [\"b.tar\"]\nsha256 = \""+strings.Repeat("0", 64)+"\"\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "zygos.toml"),
+		[]byte("[workspace]\nname = \"x\"\n[base.b]\nrelease = \"1\"\nfrom = [\"b.tar\"]\nsha256 = \""+strings.Repeat("0", 64)+"\"\n"), 0o600))
 	for name, base := range map[string]string{"parent": "b", "child": "parent"} {
 		text := "series = \"0.1\"\nbase = \"" + base + "\"\n[[artifact]]\nformat = \"tar\"\n"
 		for i := range 500 {
@@ -147,7 +152,8 @@ func TestStagesThatCannotBeStackedAreNamed(t *testing.T) {
 	}
 	w, err := workspace.Find(dir, "")
 	require.NoError(t, err)
-	require.EqualError(t, w.Load(), "images/child.toml:2:8: with the images that it is built on, child has 1000 stages, and a tree is stacked from 996 at most; merge stages")
+	require.EqualError(t, w.Load(), "images/child.toml:2:8: with the images that it is built on, child has 1000 stages, and a tree is "+
+		"stacked from 996 at most; merge stages")
 	require.NoError(t, w.LoadEach(), "of others nothing is said")
 	require.Nil(t, w.Wrong("parent"))
 	require.Len(t, w.Wrong("child"), 1)

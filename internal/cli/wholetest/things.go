@@ -90,7 +90,8 @@ var Things = map[string]func(p string) error{
 	"own-link": func(p string) error { return do(os.Symlink("x", p), os.Lchown(p, other, other)) },
 	"pipe":     func(p string) error { return do(unix.Mkfifo(p, 0o620), os.Lchown(p, 3, 4)) },
 	"folder": func(p string) error {
-		return do(os.Mkdir(p, 0o700), unix.Chmod(p, 0o2751), write(p+"/in", "in", 0o600), os.Mkdir(p+"/deep", 0o755), write(p+"/deep/x", "x", 0o644), setTime(p+"/in", then))
+		return do(os.Mkdir(p, 0o700), unix.Chmod(p, 0o2751), write(p+"/in", "in", 0o600), os.Mkdir(p+"/deep", 0o755),
+			write(p+"/deep/x", "x", 0o644), setTime(p+"/in", then))
 	},
 	"default": func(p string) error {
 		return do(os.Mkdir(p, 0o755), xattr(p, "system.posix_acl_default", string(acl(3))))
@@ -132,7 +133,8 @@ var Works = map[string]func(p string) error{
 }
 
 // Odd names, of files of the base that nobody touches.
-var Odd = []string{"a", "a-b", "-n", "new\nline", "tab\t", "bad\xff\xfe", "ünï", "%41", "50%", "*", " ", "\u2028", "\x1b[31m", strings.Repeat("n", 255)}
+var Odd = []string{"a", "a-b", "-n", "new\nline", "tab\t", "bad\xff\xfe", "ünï", "%41", "50%", "*", " ", "\u2028", "\x1b[31m",
+	strings.Repeat("n", 255)}
 
 func setTime(p string, seconds int64) error {
 	at := []unix.Timespec{{Sec: seconds}, {Sec: seconds}}
@@ -157,7 +159,8 @@ func Base(root string) error {
 			return err
 		}
 	}
-	if err := do(unix.Chmod(root+"/work/free", 0o1777), unix.Mknod(root+"/dev/null", unix.S_IFCHR|0o666, int(unix.Mkdev(1, 3))), unix.Chmod(root+"/dev/null", 0o666)); err != nil {
+	if err := do(unix.Chmod(root+"/work/free", 0o1777), unix.Mknod(root+"/dev/null", unix.S_IFCHR|0o666, int(unix.Mkdev(1, 3))),
+		unix.Chmod(root+"/dev/null", 0o666)); err != nil {
 		return err
 	}
 	for _, name := range Odd {
@@ -200,7 +203,8 @@ func Change(root string) error {
 		}
 	}
 	free := filepath.Join(root, "work/free")
-	return do(sparse(free+"/new-hole", 3<<20, 1<<20), sparse(free+"/new-zeros", 1<<20), unix.Mkfifo(free+"/new-pipe", 0o600), os.Symlink("x", free+"/new-link"),
+	return do(sparse(free+"/new-hole", 3<<20, 1<<20), sparse(free+"/new-zeros", 1<<20), unix.Mkfifo(free+"/new-pipe", 0o600),
+		os.Symlink("x", free+"/new-link"),
 		os.Mkdir(free+"/new-folder", 0o755), setTime(free+"/new-folder", then-5), Forge(free))
 }
 

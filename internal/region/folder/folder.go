@@ -86,7 +86,8 @@ func (f folder) copy(ctx context.Context, part *os.File, item region.Item, told 
 	}
 	got, err := store.Digest(ctx, part.Name(), nil)
 	if want := (store.Blob{Digest: item.Digest, Bytes: item.Bytes}); err == nil && got != want {
-		err = fmt.Errorf("the copy of %s has the digest %s instead of %s; the artifact in the store or the disk of the region is damaged", item.File, got.Digest, want.Digest)
+		err = fmt.Errorf("the copy of %s has the digest %s instead of %s; the artifact in the store or the disk of the region is damaged",
+			item.File, got.Digest, want.Digest)
 	}
 	return err
 }

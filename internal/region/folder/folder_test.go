@@ -27,13 +27,15 @@ func item(t *testing.T, content []byte) region.Item {
 	source := filepath.Join(t.TempDir(), "blob")
 	require.NoError(t, os.WriteFile(source, content, 0o600))
 	sum := sha256.Sum256(content)
-	return region.Item{Organisation: "ebbline", Image: "link", Version: "2.3.0", Key: artifact.Key{Format: "raw"}, Digest: "sha256:" + hex.EncodeToString(sum[:]),
+	return region.Item{Organisation: "ebbline", Image: "link", Version: "2.3.0", Key: artifact.Key{Format: "raw"}, Digest: "sha256:" +
+		hex.EncodeToString(sum[:]),
 		Bytes: int64(len(content)), Source: from(source), File: "link-2.3.0.raw"}
 }
 
 func open(t *testing.T) (region.Region, string) {
 	dir := t.TempDir()
-	return folder.Kind.Open(&definition.Region{Name: "north", Settings: "regions/north"}, func(p string) string { return filepath.Join(dir, p) }), filepath.Join(dir, "regions/north")
+	return folder.Kind.Open(&definition.Region{Name: "north", Settings: "regions/north"},
+		func(p string) string { return filepath.Join(dir, p) }), filepath.Join(dir, "regions/north")
 }
 
 func told(int64) {}

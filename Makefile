@@ -25,7 +25,7 @@ demo: $(BIN) ## run the whole worked example in a new folder
 	@$(BIN) demo "$$(mktemp -d)/ebbline"
 
 test: deps check $(CACHE)/debian/bases $(CACHE)/kernel ## run all tests
-	bench/with-postgres.sh $(GO) test -count=1 -timeout 30m ./...
+	bench/with-postgres.sh $(GO) test -count=1 -timeout 30m -parallel 3 ./...
 	@if [ "$$(id -u)" = 0 ]; then $(MAKE) -s test-as-user; fi
 
 # The packages that make sandboxes once more, as an ordinary user.

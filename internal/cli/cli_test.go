@@ -53,10 +53,11 @@ func errorsOf(cmd *exec.Cmd) error {
 
 // person runs the program in a folder of their own.
 type person struct {
-	t    *testing.T
-	dir  string
-	cred *syscall.Credential // nil for who runs the tests
-	env  []string
+	t      *testing.T
+	dir    string
+	cred   *syscall.Credential // nil for who runs the tests
+	env    []string
+	marker string // of processes of a stage that hangs
 	// database has the workspace's catalog, "" if that is in the state.
 	database string
 }
@@ -69,8 +70,14 @@ func everyone(t *testing.T, test func(*testing.T, *person)) {
 		t.Run("user", func(t *testing.T) { test(t, me(t)) })
 		return
 	}
-	t.Run("root", func(t *testing.T) { test(t, me(t)) })
-	t.Run("user", func(t *testing.T) { test(t, someone(t)) })
+	t.Run("root", func(t *testing.T) {
+		t.Parallel()
+		test(t, me(t))
+	})
+	t.Run("user", func(t *testing.T) {
+		t.Parallel()
+		test(t, someone(t))
+	})
 }
 
 func me(t *testing.T) *person { return &person{t: t, dir: tempDir(t)} }
@@ -193,6 +200,7 @@ func valid(t *testing.T, schema string, document string) {
 }
 
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	manifests := map[string]string{}
 	everyone(t, func(t *testing.T, p *person) {
 		r := p.run("demo", "ebb")
@@ -230,6 +238,7 @@ func TestDemo(t *testing.T) {
 }
 
 func TestNewWorkspaceBuildsAtOnce(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		require.Contains(t, p.ok("lint"), "No problem")
@@ -246,6 +255,7 @@ func TestNewWorkspaceBuildsAtOnce(t *testing.T) {
 }
 
 func TestFailingScriptIsReportedAndNothingIsRegistered(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		p.image("[[stage]]\nname = \"good\"\ninline = \"echo fine > /good\"\n[[stage]]\nname = \"bad\"\nscripts = [\"scripts/bad.sh\"]\n")
@@ -269,6 +279,7 @@ func TestFailingScriptIsReportedAndNothingIsRegistered(t *testing.T) {
 }
 
 func TestUnchangedForcedAndTakenVersions(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	p.ok("build", "first")
@@ -285,6 +296,7 @@ func TestUnchangedForcedAndTakenVersions(t *testing.T) {
 }
 
 func TestReuseStopsWhereAStageComesOutTheSame(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	stages := "[[stage]]\nname = \"one\"\ninline = \"\"\"\n%s\necho 1 > /one\n\"\"\"\n[[stage]]\nname = \"two\"\ninline = \"date +%%N > " +
@@ -312,6 +324,7 @@ func TestReuseStopsWhereAStageComesOutTheSame(t *testing.T) {
 }
 
 func TestSameBuildTwiceGivesTheSameBits(t *testing.T) {
+	t.Parallel()
 	digests := map[string]bool{}
 	for i := range 2 {
 		p := me(t)
@@ -333,6 +346,7 @@ func TestSameBuildTwiceGivesTheSameBits(t *testing.T) {
 }
 
 func TestVersionReachesScriptsThatNameIt(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	p.image("[[stage]]\nname = \"plain\"\ninline = \"env\"\n[[stage]]\nname = \"stamp\"\ninline = \"echo v=$ZYGOS_VERSION i=$ZYGOS_IMAGE " +
@@ -351,6 +365,7 @@ func TestVersionReachesScriptsThatNameIt(t *testing.T) {
 }
 
 func TestRegionThatFailsDoesNotHoldUpTheOthers(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.ok("demo", "ebb", "--quiet")
 	p.dir = filepath.Join(p.dir, "ebb")
@@ -381,6 +396,7 @@ func TestRegionThatFailsDoesNotHoldUpTheOthers(t *testing.T) {
 }
 
 func TestDamagedStoreIsNotPublished(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	p.ok("build", "first")
@@ -412,6 +428,7 @@ func TestDamagedStoreIsNotPublished(t *testing.T) {
 }
 
 func TestTagsMoveAndRegionsLearnOfIt(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	p.ok("build", "first")

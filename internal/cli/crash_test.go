@@ -111,6 +111,7 @@ func (p *person) die(within int, args ...string) {
 // Builds and publications are killed at random moments; what is registered is whole, sweep
 // leaves nothing of the dead, and the next build goes through.
 func TestKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	rounds := 12
 	if text := os.Getenv("ZYGOS_CRASHES"); text != "" {
 		n, err := strconv.Atoi(text)
@@ -165,6 +166,7 @@ regions = ["here"]`, i))
 
 // Prune is killed at random moments; repeated, it ends what it began, and no version loses anything.
 func TestPruneKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	test := func(t *testing.T, p *person) {
 		p.family()
 		p.write("zygos.toml", p.read("zygos.toml")+"\n[keep]\nversions = 2\n")
@@ -196,6 +198,7 @@ func TestPruneKilledAtAnyMoment(t *testing.T) {
 // Sixteen processes build, tag and publish one image at once: no version is lost, no number given
 // twice, no error.
 func TestSixteenAtOnce(t *testing.T) {
+	t.Parallel()
 	everyCatalog(t, func(t *testing.T, p *person) {
 		p.starter()
 		p.define("first", "field-os", "[[stage]]\nname = \"s\"\ninline = \"sleep 0.2; echo $ZYGOS_VERSION > /v\"\n[publish]\nregions = "+
@@ -232,6 +235,7 @@ func TestSixteenAtOnce(t *testing.T) {
 
 // Several people's commands at once, on one state: nothing is lost, nothing fails.
 func TestManyCommandsAtOnce(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.ok("demo", "ebb", "--quiet")
 	p.dir += "/ebb"

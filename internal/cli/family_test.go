@@ -22,6 +22,7 @@ func (p *person) family() {
 }
 
 func TestDueNamesWhatAndWhyAndIsBuilt(t *testing.T) {
+	t.Parallel()
 	test := func(t *testing.T, p *person) {
 		p.family()
 		require.Contains(t, p.run("due", "parent", "newest", "tagged").out, "Nothing is due")
@@ -47,7 +48,7 @@ func TestDueNamesWhatAndWhyAndIsBuilt(t *testing.T) {
 		require.Contains(t, out, "    └── newest@0.1.1")
 		out = p.ok("lineage", "parent@0.1.0", "--depth", "1")
 		require.NotContains(t, out, "@0.1.1")
-		require.Contains(t, out, "tagged@0.1.0  0 s old  due: c: base parent moved from 0.1.0 to 0.1.1")
+		require.Regexp(t, `tagged@0\.1\.0  \d+ s old  due: c: base parent moved from 0\.1\.0 to 0\.1\.1`, out)
 		require.Contains(t, p.ok("lineage", "parent@0.1.0", "--html"), "due: c: base parent moved")
 		require.True(t, strings.HasPrefix(p.ok("lineage", "parent@0.1.0", "--svg"), "<svg"))
 		p.fails(2, "choose one", "lineage", "parent", "--svg", "--html")
@@ -57,6 +58,7 @@ func TestDueNamesWhatAndWhyAndIsBuilt(t *testing.T) {
 }
 
 func TestRecallIsHeeded(t *testing.T) {
+	t.Parallel()
 	everyCatalog(t, func(t *testing.T, p *person) {
 		p.family()
 		p.fails(2, "say why", "recall", "parent")
@@ -91,6 +93,7 @@ func TestRecallIsHeeded(t *testing.T) {
 }
 
 func TestTagsGoBackAndFollowRules(t *testing.T) {
+	t.Parallel()
 	everyCatalog(t, func(t *testing.T, p *person) {
 		p.family()
 		p.write("zygos.toml", p.read("zygos.toml")+"\n[tag.gold]\nneeds = [\"regions\", \"from:candidate\", \"age:1h\"]\n[tag.silver]\nneeds "+
@@ -121,6 +124,7 @@ func TestTagsGoBackAndFollowRules(t *testing.T) {
 }
 
 func TestListIsFiltered(t *testing.T) {
+	t.Parallel()
 	everyCatalog(t, func(t *testing.T, p *person) {
 		p.family()
 		list := func(args ...string) string {
@@ -161,6 +165,7 @@ func TestListIsFiltered(t *testing.T) {
 }
 
 func TestPruneRemovesWhatNothingKeeps(t *testing.T) {
+	t.Parallel()
 	test := func(t *testing.T, p *person) {
 		p.family() // parent 0.1.0 is tagged, and has children
 		for range 3 {
@@ -200,6 +205,7 @@ func TestPruneRemovesWhatNothingKeeps(t *testing.T) {
 
 // What is recalled can be looked at, and is not proposed in place of what is recalled.
 func TestRecallLeadsAwayFromAllThatItRecalls(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.family()
 	p.ok("build", "newest", "--force")
@@ -218,6 +224,7 @@ func TestRecallLeadsAwayFromAllThatItRecalls(t *testing.T) {
 // A parent and its child that nothing keeps go together, or none of them: no version loses its bytes and
 // stays, and none stays that nobody can build on.
 func TestPruneTakesFamiliesWhole(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.family()
 		p.ok("tag", "parent", "stable", "--remove")
@@ -253,6 +260,7 @@ func TestPruneTakesFamiliesWhole(t *testing.T) {
 }
 
 func TestPrunedIsAsGoodAsItSays(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.family()
 	p.write("zygos.toml", p.read("zygos.toml")+"\n[keep]\ndays = 30\n")
@@ -263,6 +271,7 @@ func TestPrunedIsAsGoodAsItSays(t *testing.T) {
 }
 
 func TestDiffTellsWhatChanged(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		stage := "[[stage]]\nname = \"s\"\ninline = \"\"\"\n%\n\"\"\"\n"
@@ -295,6 +304,7 @@ mkdir -p /var/lib/dpkg; printf 'Package: curl\\nStatus: install ok installed\\nV
 }
 
 func TestCatalogIsExportedAndImported(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.family()
 	p.ok("recall", "parent", "--why", "a hole", "--yes")
@@ -316,6 +326,7 @@ func TestCatalogIsExportedAndImported(t *testing.T) {
 
 // What a definition speaks of is not known while it is wrong, so nothing is taken for a leftover.
 func TestSweepTouchesNothingWhileDefinitionsAreWrong(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	p.ok("build", "first")
@@ -333,6 +344,7 @@ func TestSweepTouchesNothingWhileDefinitionsAreWrong(t *testing.T) {
 
 // Who looks at a planned recall sees when it holds; nothing is refused before.
 func TestPlannedRecallShowsItsTime(t *testing.T) {
+	t.Parallel()
 	everyCatalog(t, func(t *testing.T, p *person) {
 		p.family()
 		p.ok("recall", "newest", "--why", "end of life", "--from", "2099-01-01T12:00:00Z", "--yes")

@@ -30,6 +30,7 @@ func (p *person) ask(commands string, ref ...string) string {
 }
 
 func TestInputsComeFromManyPlaces(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	p.define("first", "field-os", `
@@ -70,6 +71,7 @@ name = "without"
 inline = "env; ls /run/zygos; exit 0"`
 
 func TestSecretsReachTheirStageAndNothingElse(t *testing.T) {
+	t.Parallel()
 	const value = "k3y/of+the=north wind"
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
@@ -99,6 +101,7 @@ func TestSecretsReachTheirStageAndNothingElse(t *testing.T) {
 
 // Who only looks runs no command that gives a value, and changes nothing.
 func TestLookingRunsNothing(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		p.write("stages/zone.toml", "name = \"zone\"\ninline = \"echo ${input.zone} > /zone\"\nenv = { Z = \"${input.zone}\" "+
@@ -133,6 +136,7 @@ func TestLookingRunsNothing(t *testing.T) {
 }
 
 func TestSecretLeftInTheTreeFailsTheBuild(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	p.env = []string{"ENROL=k3y/of+the=north wind"}
@@ -166,6 +170,7 @@ func TestSecretLeftInTheTreeFailsTheBuild(t *testing.T) {
 }
 
 func TestVariantsShareWhatTheyHaveInCommon(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		p.define("parent", "field-os", `
@@ -230,6 +235,7 @@ regions = ["here"]`)
 
 // Artifacts of one format are told apart by their names, from the definition to a deploy job.
 func TestSeveralArtifactsOfOneFormat(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	disks := "\n[[artifact]]\nformat = \"raw\"\nname = \"small\"\nsize = \"8MiB\"\n[[artifact]]\nformat = \"raw\"\nname = \"large\"\nsize " +
@@ -254,6 +260,7 @@ func TestSeveralArtifactsOfOneFormat(t *testing.T) {
 }
 
 func TestSharedStagesTakeInputs(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	p.write("stages/zone.toml", "name = \"zone\"\ninline = \"echo $Z >> /zones\"\nenv = { Z = \"${input.zone}\" }\n[input.zone]\ndefault "+
@@ -276,6 +283,7 @@ inputs = { zone = "${input.zone}-1" }`)
 }
 
 func TestWhyAStageRuns(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	p.write("scripts/a.sh", "#!/bin/sh\necho 1\necho 2\necho 3\n")
@@ -341,6 +349,7 @@ func TestWhyAStageRuns(t *testing.T) {
 }
 
 func TestRetriesAndRefresh(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	p.define("first", "field-os", fmt.Sprintf("[[stage]]\nname = \"flaky\"\nretries = 5\nrefresh = \"3s\"\ninline = \"[ ! -e /made ]; "+
@@ -357,6 +366,7 @@ func TestRetriesAndRefresh(t *testing.T) {
 }
 
 func TestScriptLibrary(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	p.write("scripts/idle.sh", "echo no summary\n")
@@ -376,6 +386,7 @@ func TestScriptLibrary(t *testing.T) {
 }
 
 func TestGroupsOfFilesAndFilesBroughtOut(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		p.write("files/conf/a.conf", "a")
@@ -414,6 +425,7 @@ inline = "ls /tmp /run; ls -R -l /opt"
 const hungry = "awk 'BEGIN { s = \"x\"; while (length(s) < 100000000) s = s s; print length(s) }'"
 
 func TestLimitsHoldOrAreSaidNotTo(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		p.define("first", "field-os", "[limits]\nmemory = \"64MiB\"\nprocesses = 20\ncpu = 0.5\n[[stage]]\nname = \"s\"\ninline = "+

@@ -18,6 +18,7 @@ import (
 )
 
 func TestBaseFromAServer(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		archive := p.read(strings.TrimPrefix(p.glob("bases/*")[0], p.dir+"/"))
@@ -39,6 +40,7 @@ func TestBaseFromAServer(t *testing.T) {
 }
 
 func TestOwnRootArchiveAsBase(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		root := tempDir(t)
@@ -62,6 +64,7 @@ func TestOwnRootArchiveAsBase(t *testing.T) {
 }
 
 func TestSourceDateEpochBoundsAllTimes(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	p.ok("build", "first")
@@ -80,6 +83,7 @@ func TestSourceDateEpochBoundsAllTimes(t *testing.T) {
 
 // A base with a time that is still to come gives the same bits whenever it is built on.
 func TestTimeInTheFutureIsNoReasonToDiffer(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	root := tempDir(t)
@@ -106,6 +110,7 @@ func TestTimeInTheFutureIsNoReasonToDiffer(t *testing.T) {
 }
 
 func TestSealKeepsWhatItIsTold(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	p.image("[[stage]]\nname = \"dirty\"\ninline = \"echo key > /etc/machine-id; mkdir -p /etc/ssh; echo k > /etc/ssh/ssh_host_rsa_key; " +
@@ -125,6 +130,7 @@ func TestSealKeepsWhatItIsTold(t *testing.T) {
 }
 
 func TestDocumentsForMachines(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.ok("demo", "ebb", "--quiet")
 	p.dir += "/ebb"

@@ -43,6 +43,7 @@ poweroff -f
 
 // Limits are tried in a guest with a kernel and cgroup v2 of its own, since the host may have none.
 func TestLimitsInAGuest(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("'make deps' prepares the guest as root only")
 	}

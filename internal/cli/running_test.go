@@ -3,15 +3,15 @@ package cli_test
 import (
 	"fmt"
 	"os"
-	"os/exec"
 	"strings"
+	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 )
 
 func TestParallelBuilds(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		same := "[[stage]]\nname = \"same\"\ninline = \"sleep 0.5; head -c 9 /dev/urandom > /same\"\n"
@@ -40,23 +40,22 @@ func TestParallelBuilds(t *testing.T) {
 }
 
 func TestFollowAndCancelFromElsewhere(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
-		p.image("[[stage]]\nname = \"quick\"\ninline = \"true > /quick\"\n" + slowStage)
+		p.image("[[stage]]\nname = \"quick\"\ninline = \"true > /quick\"\n" + p.slow())
 		cmd := p.startSlow()
 		follow := p.command("log", "first", "--follow")
 		var seen strings.Builder
 		follow.Stdout = &seen
 		require.NoError(t, follow.Start())
 		require.Contains(t, p.ok("builds"), "running")
-		began := time.Now()
 		require.Contains(t, p.ok("cancel", "first"), "nothing was registered, finished stages are kept")
-		require.Less(t, time.Since(began), 2*time.Second)
 		_ = cmd.Wait()
 		require.Equal(t, 130, cmd.ProcessState.ExitCode())
 		require.NoError(t, follow.Wait())
 		require.Contains(t, seen.String(), "was cancelled by ")
-		require.Empty(t, sleepers())
+		require.Empty(t, p.sleepers())
 		require.Empty(t, p.glob(".zygos/run/*"))
 		require.Contains(t, p.ok("builds"), "cancelled")
 		p.fails(1, "does not run: it is cancelled", "cancel", "first")
@@ -65,6 +64,7 @@ func TestFollowAndCancelFromElsewhere(t *testing.T) {
 }
 
 func TestEnterWhereItFailed(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		p.define("first", "field-os", "[[stage]]\nname = \"one\"\ninline = \"echo 1 > /one\"\n[[stage]]\nname = \"two\"\ninline = \"echo "+
@@ -91,15 +91,16 @@ func TestEnterWhereItFailed(t *testing.T) {
 }
 
 func TestSweepRemovesWhatADeadRunLeft(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
-		p.image(slowStage)
+		p.image(p.slow())
 		cmd := p.startSlow()
 		require.Contains(t, p.ok("sweep"), "Nothing to remove", "what is in use stays")
 		require.NotEmpty(t, p.glob(".zygos/run/b-*"))
-		require.NoError(t, exec.Command("pkill", "-KILL", "-f", "zygos.* build first").Run())
+		require.NoError(t, syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL))
 		_ = cmd.Wait()
-		waitFor(t, "the processes to end", func() bool { return len(sleepers()) == 0 })
+		waitFor(t, "the processes to end", func() bool { return len(p.sleepers()) == 0 })
 		require.Contains(t, p.ok("builds"), "interrupted")
 		for _, name := range []string{".zygos/store/blob-1", ".zygos/layers/keys/new-1", ".zygos/.new-1", "regions/here/first/0.1.0/.part-x",
 			".zygos/store/blobs/sha256/" + strings.Repeat("0", 64)} {
@@ -116,6 +117,7 @@ func TestSweepRemovesWhatADeadRunLeft(t *testing.T) {
 }
 
 func TestLongOutputIsKeptWithABound(t *testing.T) {
+	t.Parallel()
 	p := me(t)
 	p.starter()
 	p.image("[[stage]]\nname = \"loud\"\ninline = \"\"\"\nyes 'installing one more thing, as installers do' | head -c " +
@@ -132,6 +134,7 @@ func TestLongOutputIsKeptWithABound(t *testing.T) {
 }
 
 func TestBudgetThrowsAwayWhatNothingNeeds(t *testing.T) {
+	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		stage := func(n int) string {

@@ -39,6 +39,7 @@ func (p *person) share() {
 // Two machines with states of their own share a catalog: each knows what the other made and is
 // making, and says where it is.
 func TestTwoMachinesShareACatalog(t *testing.T) {
+	t.Parallel()
 	onPostgres(t, func(t *testing.T, a *person) {
 		a.family()
 		b := *a
@@ -105,6 +106,7 @@ func TestTwoMachinesShareACatalog(t *testing.T) {
 
 // A state goes with one catalog; the way to another is an import.
 func TestCatalogMovesToADatabase(t *testing.T) {
+	t.Parallel()
 	onPostgres(t, func(t *testing.T, p *person) {
 		database := p.database
 		p.database = ""

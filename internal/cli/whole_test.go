@@ -33,6 +33,7 @@ func workMain() {
 // What comes out of a stage is what the same work gives on a plain disk, in every artifact, as other
 // programs and the kernel read it.
 func TestArtifactsAreWhatAPlainDiskWouldBe(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("only root can make files of all owners by hand")
 	}

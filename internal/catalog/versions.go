@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -191,31 +192,40 @@ func (c *Catalog) Versions(ctx context.Context, image string) ([]Version, error)
 // group is how many values a query is given at once; every database takes as many.
 const group = 500
 
-// complete reads what belongs to versions: for a few by their names, for many all there is.
+// complete reads what belongs to versions: for some by their names, for very many all there is.
 func (c *Catalog) complete(ctx context.Context, list []Version) error {
 	recalled, err := c.Recalled(ctx)
 	if err != nil {
 		return err
 	}
-	type key struct{ image, version string }
-	at := make(map[key]*Version, len(list))
+	at := make(map[[2]string]*Version, len(list))
 	for i := range list {
-		at[key{list[i].Image, list[i].Version}] = &list[i]
+		at[[2]string{list[i].Image, list[i].Version}] = &list[i]
 		list[i].Recall = recalled[list[i].Ref()]
 	}
-	only, args := "", []any{}
-	if len(list) <= group/2 {
-		only = " WHERE (image, version) IN (VALUES " + strings.TrimPrefix(strings.Repeat(", (?, ?)", len(list)), ", ") + ")"
-		for i := range list {
-			args = append(args, list[i].Image, list[i].Version)
+	if len(list) > 20*group {
+		return c.parts(ctx, at, "")
+	}
+	for some := range slices.Chunk(list, group/2) { // two values each
+		var args []any
+		for i := range some {
+			args = append(args, some[i].Image, some[i].Version)
+		}
+		if err := c.parts(ctx, at, " WHERE (image, version) IN (VALUES (?, ?)"+strings.Repeat(", (?, ?)", len(some)-1)+")", args...); err != nil {
+			return err
 		}
 	}
-	parts := func(what, of, order string, columns []any, take func(*Version)) error {
-		rows, err := c.rows(ctx, "SELECT "+what+" FROM "+of+only+" ORDER BY "+order, args...)
+	return nil
+}
+
+// parts reads artifacts, tags and regions into versions, by image and number; where limits it.
+func (c *Catalog) parts(ctx context.Context, into map[[2]string]*Version, where string, args ...any) error {
+	read := func(what, of, order string, columns []any, take func(*Version)) error {
+		rows, err := c.rows(ctx, "SELECT "+what+" FROM "+of+where+" ORDER BY "+order, args...)
 		return each(rows, err, func(rows *sql.Rows) error {
-			var k key
-			err := rows.Scan(append([]any{&k.image, &k.version}, columns...)...)
-			if v := at[k]; v != nil { // else registered just now, or not asked for
+			var key [2]string
+			err := rows.Scan(append([]any{&key[0], &key[1]}, columns...)...)
+			if v := into[key]; v != nil { // else registered just now, or not asked for
 				take(v)
 			}
 			return err
@@ -224,10 +234,10 @@ func (c *Catalog) complete(ctx context.Context, list []Version) error {
 	var a Artifact
 	var word string
 	return errors.Join(
-		parts("image, version, variant, name, format, digest, bytes", "artifacts", "image, version, variant, name",
+		read("image, version, variant, name, format, digest, bytes", "artifacts", "image, version, variant, name",
 			[]any{&a.Variant, &a.Name, &a.Format, &a.Digest, &a.Bytes}, func(v *Version) { v.Artifacts = append(v.Artifacts, a) }),
-		parts("image, version, tag", "tags", "tag", []any{&word}, func(v *Version) { v.Tags = append(v.Tags, word) }),
-		parts("DISTINCT image, version, region", "placements", "image, version, region",
+		read("image, version, tag", "tags", "tag", []any{&word}, func(v *Version) { v.Tags = append(v.Tags, word) }),
+		read("DISTINCT image, version, region", "placements", "image, version, region",
 			[]any{&word}, func(v *Version) { v.Regions = append(v.Regions, word) }))
 }
 

@@ -144,7 +144,8 @@ func writeCatalog(name string) {
 			if n >= versions-20 {
 				line("placements", map[string]any{"id": fmt.Sprintf("zy-%d-%d-%d", i, n, r), "image": image(i), "version": number(n),
 					"region": fmt.Sprint("region-", r), "variant": "",
-					"name": "raw", "format": "raw", "artifact": fmt.Sprintf("sha256:%064x", i*1000+n), "location": fmt.Sprint("/r/", r), "verified": when(n)})
+					"name": "raw", "format": "raw", "artifact": fmt.Sprintf("sha256:%064x", i*1000+n), "location": fmt.Sprint("/r/", r),
+					"verified": when(n)})
 			}
 		}
 	})

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -73,6 +74,15 @@ func TestTwoMachinesShareACatalog(t *testing.T) {
 		a.ok("publish", "parent", "--region", "here")
 		require.Contains(t, b.ok("build", "newest", "--force"), "Registered newest@0.1.1")
 		require.Contains(t, b.run("build", "newest", "--force").err, "reused", "what was brought stays")
+		// A copy of a state would pass for the first: it must say which of both it is.
+		c := b
+		c.dir = tempDir(t)
+		require.NoError(t, errorsOf(exec.Command("cp", "-a", b.dir+"/.", c.dir)))
+		c.fails(1, "If it was moved and nobody uses it there any more: rm "+c.dir+"/.zygos/state-place", "list")
+		require.NoError(t, os.Remove(c.dir+"/.zygos/state-place"))
+		require.NoError(t, os.Remove(c.dir+"/.zygos/state-id"))
+		c.fails(1, "is not from this state", "log", "newest")
+		c.ok("build", "newest")
 		artifacts := map[string]string{}
 		for _, v := range a.versions() {
 			artifacts[v.Image+"@"+v.Version] = v.Artifacts[0].Digest

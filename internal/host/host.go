@@ -4,6 +4,8 @@ package host
 import (
 	"context"
 	"fmt"
+	"os"
+	"strings"
 
 	"golang.org/x/sys/unix"
 
@@ -17,6 +19,15 @@ type Finding struct {
 	State string `json:"state"` // ok, limited, over or missing
 	Text  string `json:"text"`
 	Do    string `json:"do,omitempty"`
+}
+
+// ID tells this host from others, as far as it can be told: its machine-id(5), or else its name.
+func ID() string {
+	if text, err := os.ReadFile("/etc/machine-id"); err == nil && len(strings.Fields(string(text))) == 1 {
+		return strings.TrimSpace(string(text))
+	}
+	name, _ := os.Hostname() // "" is one too
+	return strings.ReplaceAll(name, " ", "-")
 }
 
 // Kernel tells which kernel runs.

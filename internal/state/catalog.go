@@ -13,6 +13,7 @@ import (
 
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/host"
 	"zygos/internal/secret"
 	"zygos/internal/store"
 )
@@ -29,6 +30,35 @@ func (e *StrangerError) Error() string {
 		"To leave this state as it is and begin another: --state DIR", e.State, e.Had, e.Now, move)
 }
 
+// MovedError says that a state that shares a catalog was used elsewhere before.
+type MovedError struct {
+	State Dir
+	Had   string // folder
+}
+
+func (e *MovedError) Error() string {
+	return fmt.Sprintf("the state %s was used as %s, on this machine or another one. States that share a catalog know each other by their "+
+		"identity: two with the same one take each other's builds for dead. If it was moved and nobody uses it there any more: rm %s. "+
+		"If this is a copy, make it another state: rm %s %s", e.State, e.Had, e.State.whereabouts(), e.State.whereabouts(), e.State.identity())
+}
+
+// checkPlace makes sure that the identity is used where it was first used.
+func (s *State) checkPlace() error {
+	if s.Frozen {
+		return nil // nothing is built
+	}
+	at, err := filepath.EvalSymlinks(s.Dir.In())
+	if err != nil {
+		return err
+	}
+	here := host.ID() + " " + at
+	had, err := store.First(s.Dir.whereabouts(), []byte(here))
+	if _, folder, _ := strings.Cut(string(had), " "); err == nil && string(had) != here && s.Org.Catalog.URL != "" {
+		return &MovedError{s.Dir, folder}
+	}
+	return err
+}
+
 // openCatalog opens the catalog that zygos.toml names, or the state's own.
 func (s *State) openCatalog(ctx context.Context, problems definition.Problems) error {
 	id, err := store.First(s.Dir.identity(), []byte(rand.Text()))
@@ -36,6 +66,9 @@ func (s *State) openCatalog(ctx context.Context, problems definition.Problems) e
 		return err
 	}
 	s.ID = string(id)
+	if err := s.checkPlace(); err != nil {
+		return err
+	}
 	where, password, named := s.Dir.CatalogFile(), "", s.Org.Catalog
 	if named.URL != "" {
 		where = named.URL

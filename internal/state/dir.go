@@ -83,8 +83,9 @@ func (d Dir) CatalogFile() string { return d.In("catalog.db") }
 // CatalogID says which catalog the state belongs to.
 func (d Dir) CatalogID() string { return d.In("catalog-id") }
 
-func (d Dir) identity() string  { return d.In("state-id") }
-func (d Dir) secretKey() string { return d.In("secret-key") }
+func (d Dir) identity() string    { return d.In("state-id") }
+func (d Dir) whereabouts() string { return d.In("state-place") }
+func (d Dir) secretKey() string   { return d.In("secret-key") }
 
 // ShapeName is a variant as the name of a folder or file.
 func ShapeName(variant string) string {

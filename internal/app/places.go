@@ -127,8 +127,9 @@ type Pruning struct {
 	Bytes int64             // of artifacts that go
 }
 
-// PlanPrune judges the versions of some images, or of all.
-func (a *App) PlanPrune(ctx context.Context, images []string) (*Pruning, error) {
+// PlanPrune judges the versions of some images, or of all. Unless they are to be whole, the versions have
+// only what decides: see catalog.Candidates.
+func (a *App) PlanPrune(ctx context.Context, images []string, whole bool) (*Pruning, error) {
 	for _, name := range images {
 		if _, err := a.Image(name); err != nil {
 			return nil, err
@@ -153,7 +154,24 @@ func (a *App) PlanPrune(ctx context.Context, images []string) (*Pruning, error) 
 		}
 	}
 	p.Bytes = retention.Freed(p.Goes, slices.Concat(p.Stays, others))
-	return p, nil
+	if whole {
+		err = a.fill(ctx, slices.Concat(p.Goes, p.Stays))
+	}
+	return p, err
+}
+
+// fill reads the rest of versions that were judged.
+func (a *App) fill(ctx context.Context, verdicts []catalog.Verdict) error {
+	var known []catalog.Version
+	at := map[string]*catalog.Version{}
+	for _, v := range verdicts {
+		known, at[v.Ref()] = append(known, *v.Version), v.Version
+	}
+	list, err := a.Catalog.Whole(ctx, known)
+	for i := range list {
+		*at[list[i].Ref()] = list[i]
+	}
+	return err
 }
 
 // Prune carries a plan out. It says how many versions are gone, and whether their bytes are.

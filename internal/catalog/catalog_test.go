@@ -271,10 +271,10 @@ func TestWhatMayGoAndWhy(t *testing.T) {
 		version("parent", "0.9.0", "os", "1"), version("parent", "0.8.0", "os", "1"),
 	}
 	versions[3].Recall = &catalog.Recall{Since: old}
-	placements := []catalog.Placement{{Region: "north", Image: "child", Version: "1.0.0"}, {Region: "north", Image: "child", Version: "1.0.2"}}
+	held := []catalog.Held{{Region: "north", Image: "child", Version: "1.0.0"}, {Region: "north", Image: "child", Version: "1.0.2"}}
 	running := []catalog.Build{{ID: "b-1", Base: "parent@0.9.0"}}
 	why := map[string]string{}
-	for _, v := range catalog.Prunable(versions, placements, running, map[string]bool{"other@1.0.0": true, "parent@0.8.0": true},
+	for _, v := range catalog.Prunable(versions, held, running, map[string]bool{"other@1.0.0": true, "parent@0.8.0": true},
 		func(string) bool { return true }, func(image string) catalog.Retention {
 			if image == "other" {
 				return catalog.Retention{}

@@ -5,7 +5,9 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -19,7 +21,7 @@ type Retention struct {
 
 // Verdict says of a version why it stays; nothing if it may go.
 type Verdict struct {
-	Version
+	*Version
 	Why []string `json:"why"`
 }
 
@@ -28,15 +30,15 @@ type Verdict struct {
 // one of its image in a region, that a running build starts from, or that a version which stays was
 // built on. once has those that a tag ever pointed at, by reference. Of images that are not asked for
 // all versions stay. What prune began to remove goes in any case.
-func Prunable(versions []Version, placements []Placement, running []Build, once map[string]bool, asked func(image string) bool,
+func Prunable(versions []Version, held []Held, running []Build, once map[string]bool, asked func(image string) bool,
 	keep func(image string) Retention) []Verdict {
 	list := make([]Verdict, len(versions))
-	at := map[string]*Verdict{}
+	at := make(map[string]int, len(versions)) // in the list
 	counts := map[string]int64{}
 	for i := range versions {
 		v := &list[i]
-		v.Version = versions[i]
-		at[v.Ref()] = v
+		v.Version = &versions[i]
+		at[v.Ref()] = i
 		say := func(form string, args ...any) { v.Why = append(v.Why, fmt.Sprintf(form, args...)) }
 		r := keep(v.Image)
 		counts[v.Image]++
@@ -61,26 +63,33 @@ func Prunable(versions []Version, placements []Placement, running []Build, once 
 			say("once tagged")
 		}
 	}
-	newest := map[string]bool{}
-	for _, p := range placements { // by region and image, newest first
-		v := at[p.Image+"@"+p.Version]
-		if v == nil || v.Usable() != nil || newest[p.Region+" "+p.Image] {
+	newest := map[[2]string]int{} // by region and image
+	for _, h := range held {
+		i, ok := at[h.Image+"@"+h.Version]
+		if !ok || list[i].Usable() != nil {
 			continue
 		}
-		newest[p.Region+" "+p.Image] = true
-		v.Why = append(v.Why, "the newest in "+p.Region)
+		if n, ok := newest[[2]string{h.Region, h.Image}]; !ok || i < n {
+			newest[[2]string{h.Region, h.Image}] = i
+		}
+	}
+	for _, where := range slices.SortedFunc(maps.Keys(newest), func(a, b [2]string) int { return strings.Compare(a[0], b[0]) }) {
+		v := &list[newest[where]]
+		v.Why = append(v.Why, "the newest in "+where[0])
 	}
 	for _, b := range running {
-		if v := at[b.Base]; v != nil && !v.Leaving {
+		if i, ok := at[b.Base]; ok && !list[i].Leaving {
+			v := &list[i]
 			v.Why = append(v.Why, fmt.Sprintf("build %s starts from it", b.ID))
 		}
 	}
 	for i := range list {
 		for v := &list[i]; len(v.Why) > 0; {
-			parent := at[v.BaseName+"@"+v.BaseVersion]
-			if parent == nil {
+			i, ok := at[v.BaseName+"@"+v.BaseVersion]
+			if !ok {
 				break
 			}
+			parent := &list[i]
 			if len(parent.Why) > 0 {
 				break // its own ancestors are seen to when it is met, or were
 			}
@@ -89,6 +98,83 @@ func Prunable(versions []Version, placements []Placement, running []Build, once 
 		}
 	}
 	return list
+}
+
+// Candidates lists all versions, by image, newest first, with what decides whether they may go: without
+// labels, layers, regions and the names of artifacts.
+func (c *Catalog) Candidates(ctx context.Context) ([]Version, error) {
+	recalled, err := c.Recalled(ctx)
+	if err != nil {
+		return nil, err
+	}
+	texts := map[string]string{}
+	once := func(text string) string { // most come very often
+		if have, ok := texts[text]; ok {
+			return have
+		}
+		texts[text] = text
+		return text
+	}
+	rows, err := c.rows(ctx, `SELECT image, version, created, base_name, base_version, leaving FROM versions
+		ORDER BY image, major DESC, minor DESC, patch DESC`)
+	list, err := collect(rows, err, func(rows *sql.Rows) (v Version, err error) {
+		var created string
+		err = rows.Scan(&v.Image, &v.Version, &created, &v.BaseName, &v.BaseVersion, &v.Leaving)
+		v.Image, v.Version, v.BaseName, v.BaseVersion = once(v.Image), once(v.Version), once(v.BaseName), once(v.BaseVersion)
+		v.Created = unstamp(created)
+		return v, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	at := make(map[[2]string]*Version, len(list))
+	for i := range list {
+		v := &list[i]
+		at[[2]string{v.Image, v.Version}] = v
+		if len(recalled) > 0 {
+			v.Recall = recalled[v.Ref()]
+		}
+	}
+	var a Artifact
+	return list, errors.Join(
+		c.part(ctx, at, "image, version, digest, bytes FROM artifacts", []any{&a.Digest, &a.Bytes},
+			func(v *Version) { v.Artifacts = append(v.Artifacts, a) }),
+		c.part(ctx, at, "image, version, tag FROM tags ORDER BY tag", []any{&a.Name}, func(v *Version) { v.Tags = append(v.Tags, a.Name) }))
+}
+
+// Whole reads all of versions of which a part is known; those that are gone are left out.
+func (c *Catalog) Whole(ctx context.Context, known []Version) (list []Version, err error) {
+	for some := range slices.Chunk(known, group/2) {
+		var args []any
+		for i := range some {
+			args = append(args, some[i].Image, some[i].Version)
+		}
+		more, err := c.versions(ctx, "WHERE (v.image, v.version) IN (VALUES (?, ?)"+strings.Repeat(", (?, ?)", len(some)-1)+")", args...)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, more...)
+	}
+	return list, nil
+}
+
+// Held says that a region holds something of a version.
+type Held struct{ Region, Image, Version string }
+
+// Held lists what versions regions hold.
+func (c *Catalog) Held(ctx context.Context) ([]Held, error) {
+	rows, err := c.rows(ctx, "SELECT region, image, version FROM placements")
+	var last Held
+	return collect(rows, err, func(rows *sql.Rows) (h Held, err error) {
+		if err = rows.Scan(&h.Region, &h.Image, &h.Version); h.Region == last.Region {
+			h.Region = last.Region // one text for many
+		}
+		if h.Image == last.Image {
+			h.Image = last.Image
+		}
+		last = h
+		return h, err
+	})
 }
 
 // Leave marks versions that are to be removed, so that nothing comes to need them while that goes on,

@@ -220,25 +220,30 @@ func (c *Catalog) complete(ctx context.Context, list []Version) error {
 
 // parts reads artifacts, tags and regions into versions, by image and number; where limits it.
 func (c *Catalog) parts(ctx context.Context, into map[[2]string]*Version, where string, args ...any) error {
-	read := func(what, of, order string, columns []any, take func(*Version)) error {
-		rows, err := c.rows(ctx, "SELECT "+what+" FROM "+of+where+" ORDER BY "+order, args...)
-		return each(rows, err, func(rows *sql.Rows) error {
-			var key [2]string
-			err := rows.Scan(append([]any{&key[0], &key[1]}, columns...)...)
-			if v := into[key]; v != nil { // else registered just now, or not asked for
-				take(v)
-			}
-			return err
-		})
-	}
 	var a Artifact
 	var word string
 	return errors.Join(
-		read("image, version, variant, name, format, digest, bytes", "artifacts", "image, version, variant, name",
-			[]any{&a.Variant, &a.Name, &a.Format, &a.Digest, &a.Bytes}, func(v *Version) { v.Artifacts = append(v.Artifacts, a) }),
-		read("image, version, tag", "tags", "tag", []any{&word}, func(v *Version) { v.Tags = append(v.Tags, word) }),
-		read("DISTINCT image, version, region", "placements", "image, version, region",
-			[]any{&word}, func(v *Version) { v.Regions = append(v.Regions, word) }))
+		c.part(ctx, into, "image, version, variant, name, format, digest, bytes FROM artifacts"+where+" ORDER BY image, version, variant, name",
+			[]any{&a.Variant, &a.Name, &a.Format, &a.Digest, &a.Bytes}, func(v *Version) { v.Artifacts = append(v.Artifacts, a) }, args...),
+		c.part(ctx, into, "image, version, tag FROM tags"+where+" ORDER BY tag",
+			[]any{&word}, func(v *Version) { v.Tags = append(v.Tags, word) }, args...),
+		c.part(ctx, into, "DISTINCT image, version, region FROM placements"+where+" ORDER BY image, version, region",
+			[]any{&word}, func(v *Version) { v.Regions = append(v.Regions, word) }, args...))
+}
+
+// part reads rows that begin with image and number of a version; columns takes what follows in each.
+func (c *Catalog) part(ctx context.Context, into map[[2]string]*Version, query string, columns []any, take func(*Version),
+	args ...any) error {
+	rows, err := c.rows(ctx, "SELECT "+query, args...)
+	var key [2]string
+	columns = append([]any{&key[0], &key[1]}, columns...)
+	return each(rows, err, func(rows *sql.Rows) error {
+		err := rows.Scan(columns...)
+		if v := into[key]; v != nil { // else registered just now, or not asked for
+			take(v)
+		}
+		return err
+	})
 }
 
 // Query says which versions to list; what is not set does not matter.

@@ -51,7 +51,7 @@ func runPrune(ctx context.Context, in *invocation, a *app.App) error {
 	}
 	roomy()
 	l := in.follow(a)
-	plan, err := a.PlanPrune(ctx, in.args)
+	plan, err := a.PlanPrune(ctx, in.args, in.json)
 	l.end()
 	if err != nil {
 		return err

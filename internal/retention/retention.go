@@ -18,11 +18,11 @@ import (
 
 // Verdicts judges all versions; of images that are not asked for all stay.
 func Verdicts(ctx context.Context, s *state.State, asked func(image string) bool) ([]catalog.Verdict, error) {
-	versions, err := s.Catalog.Versions(ctx, "")
+	versions, err := s.Catalog.Candidates(ctx)
 	if err != nil {
 		return nil, err
 	}
-	placements, err := s.Catalog.Placements(ctx, "", "", "")
+	held, err := s.Catalog.Held(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -30,14 +30,22 @@ func Verdicts(ctx context.Context, s *state.State, asked func(image string) bool
 	if err != nil {
 		return nil, err
 	}
-	once, err := s.Catalog.OnceTagged(ctx)
-	if err != nil {
-		return nil, err
+	keep, tagged := map[string]catalog.Retention{}, s.Org.Keep.Tagged
+	for _, img := range s.Images {
+		if img.Retention != nil {
+			keep[img.Name], tagged = catalog.Retention(*img.Retention), tagged || img.Retention.Tagged
+		}
+	}
+	var once map[string]bool
+	if tagged { // else nobody asks
+		if once, err = s.Catalog.OnceTagged(ctx); err != nil {
+			return nil, err
+		}
 	}
 	running := slices.DeleteFunc(builds, func(b catalog.Build) bool { return !s.Runs(&b) })
-	return catalog.Prunable(versions, placements, running, once, asked, func(image string) catalog.Retention {
-		if img, err := s.Image(image); err == nil && img.Retention != nil {
-			return catalog.Retention(*img.Retention)
+	return catalog.Prunable(versions, held, running, once, asked, func(image string) catalog.Retention {
+		if own, ok := keep[image]; ok {
+			return own
 		}
 		return catalog.Retention(s.Org.Keep)
 	}), nil
@@ -69,7 +77,11 @@ func Remove(ctx context.Context, s *state.State, e *build.Engine, verdicts []cat
 	tell func(doing string)) (removed int, err error) {
 	var versions []catalog.Version
 	for _, v := range verdicts {
-		versions = append(versions, v.Version)
+		versions = append(versions, *v.Version)
+	}
+	versions, err = s.Catalog.Whole(ctx, versions)
+	if err != nil {
+		return 0, err
 	}
 	if _, err := copies(ctx, s, versions); err != nil {
 		return 0, err

@@ -24,7 +24,7 @@ type Caller struct {
 	Epoch string // SOURCE_DATE_EPOCH, see plan.Options; "" for none
 }
 
-// App acts in one opened state for a caller.
+// App acts in one opened state for a caller, one thing at a time; who serves several callers opens one for each.
 type App struct {
 	*state.State
 	Who string

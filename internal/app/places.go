@@ -37,6 +37,9 @@ func (a *App) Publish(ctx context.Context, ref string, regions []string,
 	if ctx.Err() != nil {
 		return v, done, ctx.Err()
 	}
+	if has, err := a.Catalog.Has(ctx, v.Image, v.Version); err != nil || !has { // pruned meanwhile
+		return v, done, err
+	}
 	return v, done, errors.Join(publish.WriteManifest(ctx, a.State, v, to), publish.Refresh(ctx, a.State, v.Image, to...))
 }
 

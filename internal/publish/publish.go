@@ -148,7 +148,7 @@ func (p *Publication) in(ctx context.Context, r *definition.Region, told func(in
 			err = p.Catalog.Place(ctx, catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: r.Name, Variant: a.Variant,
 				Name: a.Name, Format: a.Format,
 				Artifact: a.Digest, Location: placed.Location, Verified: time.Now()})
-			if leaving := (*catalog.LeavingError)(nil); errors.As(err, &leaving) { // prune began meanwhile, and does not know of this copy
+			if leaves(err) { // prune began meanwhile, and does not know of this copy
 				err = errors.Join(err, target.Remove(ctx, placed.Location))
 			}
 		}
@@ -163,6 +163,13 @@ func (p *Publication) in(ctx context.Context, r *definition.Region, told func(in
 			Error: fmt.Sprintf("takes only %s, and %s has no such artifact", strings.Join(r.Formats, ", "), v.Ref())})
 	}
 	return list
+}
+
+// leaves says whether a version is refused since prune removes it, or has.
+func leaves(err error) bool {
+	var leaving *catalog.LeavingError
+	var gone *catalog.NotFoundError
+	return errors.As(err, &leaving) || errors.As(err, &gone)
 }
 
 // tries is how often an item is placed before a region that may yet take it is given up.

@@ -101,8 +101,9 @@ func useLock(ctx context.Context, d Dir) (*os.File, error) {
 	return f, flock.Share(ctx, f)
 }
 
-// IfAlone does something if no other process uses the state, and says whether that is so. Call it
-// before this process has unfinished files: for a moment it holds no lock.
+// IfAlone does something if nobody else uses the state, and says whether that is so: no other process, and
+// in this one no other State opened on it. Call it before this one has unfinished files: for a moment it
+// holds no lock.
 func (s *State) IfAlone(ctx context.Context, do func() error) (alone bool, err error) {
 	if alone = unix.Flock(int(s.use.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil; alone {
 		err = do()

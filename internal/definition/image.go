@@ -14,6 +14,7 @@ import (
 	"sync"
 
 	"zygos/internal/artifact"
+	"zygos/internal/seal"
 )
 
 // Image is what images/NAME.toml says.
@@ -95,9 +96,6 @@ func (img *Image) VariantNames() []string {
 	return names
 }
 
-// SealGroups are the names that [seal] keep may use.
-var SealGroups = []string{"identity", "ssh-host-keys", "logs", "history", "package-caches", "temporary", "random-seed", "leases"}
-
 // reader reads one image's files.
 type reader struct {
 	root     string
@@ -135,13 +133,13 @@ func ReadImage(root, file string, problems *Problems) *Image {
 	for _, s := range t.tables("stage") {
 		r.stage(s)
 	}
-	if seal := t.sub("seal"); seal != nil {
-		for _, k := range seal.texts("keep") {
-			if problems.oneOf("seal group", k.text, k.pos, SealGroups, nil) {
+	if group := t.sub("seal"); group != nil {
+		for _, k := range group.texts("keep") {
+			if problems.oneOf("seal group", k.text, k.pos, seal.Names(), nil) {
 				img.Keep = append(img.Keep, k.text)
 			}
 		}
-		seal.done()
+		group.done()
 	}
 	for _, a := range t.tables("artifact") {
 		r.artifact(a)

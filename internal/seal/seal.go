@@ -19,7 +19,7 @@ type Group struct {
 	Empty  []string // these keep their name, owner and mode, and lose their content
 }
 
-// Groups in the order in which they are reported. Their names are definition.SealGroups.
+// Groups is the table, in the order in which they are reported. Definitions name them.
 var Groups = []Group{
 	{"identity", "a clone draws its own machine identity at first boot",
 		[]string{"var/lib/dbus/machine-id", "etc/hostid", "etc/udev/rules.d/70-persistent-*.rules", "etc/iscsi/initiatorname.iscsi"},
@@ -43,6 +43,14 @@ var Groups = []Group{
 	{"leases", "an address belongs to one host",
 		[]string{"var/lib/dhcp/*.lease*", "var/lib/dhclient/**", "var/lib/dhcpcd/**", "var/lib/NetworkManager/*.lease",
 			"var/lib/systemd/network/**"}, nil},
+}
+
+// Names lists the groups.
+func Names() (names []string) {
+	for _, g := range Groups {
+		names = append(names, g.Name)
+	}
+	return names
 }
 
 // Result says what a group removed.

@@ -1,6 +1,9 @@
 package seal_test
 
 import (
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -84,11 +87,27 @@ func TestKeepLeavesGroupsAlone(t *testing.T) {
 	require.Empty(t, results[2].Paths)
 }
 
-func TestGroupsAreThoseThatDefinitionsName(t *testing.T) {
-	var names []string
+// A new group is one entry of the table: definitions and sealing know it.
+func TestNewGroupIsOneEntryOfTheTable(t *testing.T) {
 	for _, g := range seal.Groups {
-		names = append(names, g.Name)
-		require.NotEmpty(t, g.Why)
+		require.NotEmpty(t, g.Why, g.Name)
 	}
-	require.Equal(t, definition.SealGroups, names)
+	old := seal.Groups
+	t.Cleanup(func() { seal.Groups = old })
+	seal.Groups = append(slices.Clone(old), seal.Group{Name: "dust", Why: "it settles", Remove: []string{"dust/**"}})
+	x, results := seal.Seal(tree("dust/a"), nil, 0)
+	require.Equal(t, "dust/a", x[len(x)-1].Path)
+	require.Equal(t, "dust", results[len(old)].Group)
+	for keep, says := range map[string]string{"dust": "", "rust": `did you mean "dust"?`} {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "a.toml"), []byte("series = \"1.0\"\nbase = \"b\"\n[seal]\nkeep = [\""+keep+
+			"\"]\n[[stage]]\nname = \"s\"\ninline = \"true\"\n[[artifact]]\nformat = \"tar\"\n"), 0o644))
+		var problems definition.Problems
+		definition.ReadImage(dir, "a.toml", &problems)
+		if says == "" {
+			require.Empty(t, problems)
+		} else {
+			require.ErrorContains(t, problems.Err(), says)
+		}
+	}
 }

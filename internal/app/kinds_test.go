@@ -147,6 +147,23 @@ func TestNewKindOfRegionIsOneEntryOfTheTable(t *testing.T) {
 	require.Equal(t, 1, board.patient)
 }
 
+// Whoever only looks takes a wrong definition as it is, and nothing is written where a region might be.
+func TestRegionThatIsNotUnderstoodIsNotUsed(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "w")
+	require.NoError(t, app.NewWorkspace(dir))
+	file := filepath.Join(dir, "zygos.toml")
+	for _, wrong := range []string{"kind = \"folder\"", "kind = \"drawer\"\npath = \"x\"", "path = \"x\""} {
+		text, _, _ := strings.Cut(read(t, file), "[region.")
+		require.NoError(t, os.WriteFile(file, []byte(text+"[region.here]\n"+wrong+"\n"), 0o644))
+		a, err := app.Open(t.Context(), app.Where{Workspace: dir}, app.Lenient, app.Caller{})
+		require.NoError(t, err, wrong)
+		_, err = kinds.Open(a.Org.Region("here"), a.Path)
+		require.ErrorContains(t, err, "region here cannot be used", wrong)
+		require.Empty(t, kinds.Where(a.Org.Region("here")))
+		a.Close()
+	}
+}
+
 // A new rule for tags is one line in the table.
 func TestNewRuleIsOneEntryOfTheTable(t *testing.T) {
 	a := opened(t, "\n[tag.stable]\nneeds = [\"age:1h\", \"from:candidate\"]\n")

@@ -21,13 +21,13 @@ type Finding struct {
 	Do    string `json:"do,omitempty"`
 }
 
-// ID tells this host from others, as far as it can be told: its machine-id(5), or else its name.
+// ID tells this host from others by its machine-id(5), "-" where it has none: the name of a container, say,
+// changes each time.
 func ID() string {
 	if text, err := os.ReadFile("/etc/machine-id"); err == nil && len(strings.Fields(string(text))) == 1 {
 		return strings.TrimSpace(string(text))
 	}
-	name, _ := os.Hostname() // "" is one too
-	return strings.ReplaceAll(name, " ", "-")
+	return "-"
 }
 
 // Kernel tells which kernel runs.

@@ -75,7 +75,8 @@ type Region interface {
 // Kind is a kind of region.
 type Kind struct {
 	Name string
-	// Read reads what a definition says of a region, beside its kind and formats, and returns the settings.
+	// Read reads what a definition says of a region, beside its kind and formats, and returns the settings,
+	// nil if they do not suffice to open it.
 	Read func(region string, v definition.Values) (settings any)
 	// Open opens a region with its settings; path resolves a path that starts at the workspace.
 	Open func(r *definition.Region, path func(string) string) Region

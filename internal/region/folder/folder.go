@@ -24,6 +24,9 @@ var Kind = region.Kind{Name: "folder",
 	Read: func(name string, v definition.Values) any {
 		path, _ := v.Must("path", "regions/"+name)
 		v.Later("url", "credentials")
+		if path == "" {
+			return nil
+		}
 		return path
 	},
 	Open: func(r *definition.Region, path func(string) string) region.Region {

@@ -48,7 +48,7 @@ func TestTwoMachinesShareACatalog(t *testing.T) {
 		require.NoError(t, os.CopyFS(b.dir, os.DirFS(a.dir)))
 		require.NoError(t, os.RemoveAll(filepath.Join(b.dir, ".zygos")))
 		require.Equal(t, a.ok("list", "--json"), b.ok("list", "--json"))
-		require.Equal(t, a.ok("show", "newest"), b.ok("show", "newest"))
+		require.Equal(t, a.ok("show", "newest", "--json"), b.ok("show", "newest", "--json"))
 
 		a.define("slow", "field-os", "[[stage]]\nname = \"s\"\ninline = \"until [ -e /run/go ]; do sleep 0.1; done\"\n")
 		b.write("images/slow.toml", strings.Replace(a.read("images/slow.toml"), "until [ -e /run/go ]; do sleep 0.1; done", "true", 1))

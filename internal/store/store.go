@@ -443,7 +443,7 @@ func WriteFile(name string, content []byte) error {
 // First gives a file its content unless it has one already, and returns what it has then. Of several
 // processes that try, one succeeds. Only its owner may read the file.
 func First(name string, content []byte) ([]byte, error) {
-	for range 10 { // a sweep may take the unfinished file away
+	for range 100 { // a sweep may take the unfinished file away
 		had, err := os.ReadFile(name)
 		if err == nil || !errors.Is(err, fs.ErrNotExist) {
 			return had, err

@@ -10,7 +10,9 @@ import (
 	"zygos/internal/compare"
 	"zygos/internal/definition"
 	"zygos/internal/family"
+	"zygos/internal/plain"
 	"zygos/internal/publish"
+	"zygos/internal/report"
 	"zygos/internal/rules"
 	"zygos/internal/state"
 )
@@ -282,4 +284,20 @@ func (a *App) Side(ctx context.Context, word, variant, stage string) (*compare.S
 		id, word = v.Build, v.Ref()
 	}
 	return compare.SideOf(ctx, a.State, id, word, variant, stage)
+}
+
+// Picture is a family as pages and pictures show it, with the version that was asked for.
+func Picture(v *catalog.Version, list []family.Member) *report.Family {
+	outside := list[0].BaseName + "@" + list[0].BaseVersion
+	f := &report.Family{Title: v.Ref(), Made: time.Now(), Members: []report.Member{{Ref: outside}}}
+	for i := range list {
+		r := &list[i]
+		m := report.Member{Ref: r.Ref(), On: r.BaseName + "@" + r.BaseVersion, Age: plain.Age(r.Created), Tags: r.Tags,
+			State: plain.Text(r.State()), Here: r.Ref() == v.Ref(), Planned: r.Recall != nil && !r.Recall.InForce()}
+		if r.Due != "" {
+			m.Due = plain.Text("due: " + r.Due)
+		}
+		f.Members = append(f.Members, m)
+	}
+	return f
 }

@@ -19,6 +19,17 @@ type Recall struct {
 	Descendants bool      `json:"descendants"`
 }
 
+// Word says in a word or two whether a version with this recall, or none if it is nil, is recalled; "" if not.
+func (r *Recall) Word() string {
+	switch {
+	case r == nil:
+		return ""
+	case r.InForce():
+		return "recalled"
+	}
+	return "recall planned"
+}
+
 // InForce says whether the recall holds now, or is planned.
 func (r *Recall) InForce() bool { return !r.Since.After(time.Now()) }
 

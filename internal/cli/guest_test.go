@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"zygos/internal/needtest"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -45,12 +47,12 @@ poweroff -f
 func TestLimitsInAGuest(t *testing.T) {
 	t.Parallel()
 	if os.Getuid() != 0 {
-		t.Skip("'make deps' prepares the guest as root only")
+		needtest.Skip(t, "'make deps' prepares the guest as root only")
 	}
 	kernel, err := filepath.Abs("../../.cache/kernel")
 	require.NoError(t, err)
-	if _, err := os.Stat(kernel); err != nil && os.Getenv("CI") == "" {
-		t.Skip("there is no kernel for a guest; 'make test' prepares one")
+	if _, err := os.Stat(kernel); err != nil {
+		needtest.Skip(t, "there is no kernel for a guest; 'make test' prepares one")
 	}
 	p := me(t)
 	p.ok("new", "seed")

@@ -6,13 +6,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"zygos/internal/app"
-	"zygos/internal/catalog"
 	"zygos/internal/family"
 	"zygos/internal/plain"
-	"zygos/internal/report"
 )
 
 var cmdLineage = &command{
@@ -39,18 +36,6 @@ func (f *lineageFlags) declare(fs *flag.FlagSet) {
 	fs.BoolVar(&f.html, "html", false, "write a page")
 }
 
-// stateOf says in words whether a member is recalled, "" if not.
-func stateOf(m *family.Member) string {
-	word := recallWord(&catalog.Version{Recall: m.Recall})
-	if word == "recall planned" {
-		word += " from " + when(m.Recall.Since)
-	}
-	if word != "" {
-		word += ": " + m.Recall.Why
-	}
-	return word
-}
-
 func runLineage(ctx context.Context, in *invocation, a *app.App) error {
 	f := in.flags.(*lineageFlags)
 	if f.svg && f.html || in.json && (f.svg || f.html) {
@@ -67,9 +52,9 @@ func runLineage(ctx context.Context, in *invocation, a *app.App) error {
 	case in.json:
 		return in.writeJSON(list)
 	case f.svg:
-		return familyPicture(v, list).SVG(raw(in.out))
+		return app.Picture(v, list).SVG(raw(in.out))
 	case f.html:
-		return familyPicture(v, list).HTML(raw(in.out))
+		return app.Picture(v, list).HTML(raw(in.out))
 	}
 	below := map[string][]family.Member{}
 	for _, r := range list {
@@ -101,7 +86,7 @@ func (in *invocation) draw(r family.Member, below map[string][]family.Member, he
 	if len(r.Tags) > 0 {
 		text += "  " + in.paint(green, strings.Join(r.Tags, ", "))
 	}
-	if state := stateOf(&r); state != "" {
+	if state := r.State(); state != "" {
 		text += "  " + in.paint(red, plain.Text(state))
 	}
 	if r.Due != "" {
@@ -112,20 +97,4 @@ func (in *invocation) draw(r family.Member, below map[string][]family.Member, he
 	for i, c := range children {
 		in.draw(c, below, here, indent+trunk, i == len(children)-1)
 	}
-}
-
-// familyPicture is a family as pictures show it.
-func familyPicture(v *catalog.Version, list []family.Member) *report.Family {
-	outside := list[0].BaseName + "@" + list[0].BaseVersion
-	f := &report.Family{Title: v.Ref(), Made: time.Now(), Members: []report.Member{{Ref: outside}}}
-	for _, r := range list {
-		m := report.Member{Ref: r.Ref(), On: r.BaseName + "@" + r.BaseVersion, Age: age(r.Created), Tags: r.Tags,
-			State: plain.Text(stateOf(&r)), Here: r.Ref() == v.Ref()}
-		m.Planned = r.Recall != nil && !r.Recall.InForce()
-		if r.Due != "" {
-			m.Due = plain.Text("due: " + r.Due)
-		}
-		f.Members = append(f.Members, m)
-	}
-	return f
 }

@@ -165,7 +165,7 @@ func (in *invocation) writeVersions(versions []catalog.Version, builds []catalog
 			formats = append(formats, a.Key().String())
 		}
 		rows = append(rows, []string{v.Image, v.Version, dash(strings.Join(v.Tags, ", ")), age(v.Created), mib(bytes),
-			strings.Join(formats, ", "), v.BaseName + "@" + v.BaseVersion, dash(strings.Join(v.Regions, ", ")), dash(recallWord(&v))})
+			strings.Join(formats, ", "), v.BaseName + "@" + v.BaseVersion, dash(strings.Join(v.Regions, ", ")), dash(v.Recall.Word())})
 	}
 	before("\xff")
 	return in.columns([]string{"IMAGE", "VERSION", "TAGS", "AGE", "SIZE", "ARTIFACTS", "BASE", "REGIONS", "STATE"}, rows)

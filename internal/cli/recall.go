@@ -13,7 +13,6 @@ import (
 	"golang.org/x/term"
 
 	"zygos/internal/app"
-	"zygos/internal/catalog"
 	"zygos/internal/rules"
 )
 
@@ -141,15 +140,4 @@ var cmdReinstate = &command{
 		in.next("zygos show " + v.Ref())
 		return err
 	}),
-}
-
-// recallWord says in a word or two whether a version is recalled, "" if not.
-func recallWord(v *catalog.Version) string {
-	switch {
-	case v.Recall == nil:
-		return ""
-	case v.Recall.InForce():
-		return "recalled"
-	}
-	return "recall planned"
 }

@@ -47,7 +47,7 @@ func (in *invocation) origin(a *app.Account) [][2]string {
 		if r.Image != v.Image || r.Version != v.Version {
 			through = fmt.Sprintf(" through %s@%s", r.Image, r.Version)
 		}
-		rows = append(rows, [2]string{"state", in.paint(red, recallWord(v)) +
+		rows = append(rows, [2]string{"state", in.paint(red, v.Recall.Word()) +
 			fmt.Sprintf("%s: %s (by %s, from %s)", through, r.Why, r.Who, when(r.Since))})
 	}
 	by := fmt.Sprintf("%s by %s in %s", b.ID, b.Who, human(b.Ended.Sub(b.Started)))

@@ -15,6 +15,8 @@ import (
 	"testing"
 	"time"
 
+	"zygos/internal/needtest"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -150,7 +152,7 @@ func TestKilledBuildIsSweptByTheNext(t *testing.T) {
 func TestFullDiskDamagesNothing(t *testing.T) {
 	t.Parallel()
 	if os.Getuid() != 0 {
-		t.Skip("only root can mount a small file system to fill")
+		needtest.Skip(t, "only root can mount a small file system to fill")
 	}
 	p := me(t)
 	p.starter()
@@ -200,7 +202,7 @@ func TestProgramThatOthersMayNotRun(t *testing.T) {
 func TestAnotherUsersStateIsRefused(t *testing.T) {
 	t.Parallel()
 	if os.Getuid() != 0 {
-		t.Skip("needs root and an ordinary user")
+		needtest.Skip(t, "needs root and an ordinary user")
 	}
 	p := someone(t)
 	p.starter()
@@ -349,7 +351,7 @@ func TestScriptThatCannotBeRead(t *testing.T) {
 func TestStateThatCanOnlyBeRead(t *testing.T) {
 	t.Parallel()
 	if os.Getuid() != 0 {
-		t.Skip("only root can mount a folder that nobody can write to")
+		needtest.Skip(t, "only root can mount a folder that nobody can write to")
 	}
 	p := me(t)
 	p.starter()

@@ -13,7 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zygos/internal/cli/wholetest"
+	"zygos/internal/needtest"
+	"zygos/internal/wholetest"
 )
 
 // workProgram is the name under which the program of the tests does the work of a stage.
@@ -35,7 +36,7 @@ func workMain() {
 func TestArtifactsAreWhatAPlainDiskWouldBe(t *testing.T) {
 	t.Parallel()
 	if os.Getuid() != 0 {
-		t.Skip("only root can make files of all owners by hand")
+		needtest.Skip(t, "only root can make files of all owners by hand")
 	}
 	p := me(t)
 	p.starter()

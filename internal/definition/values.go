@@ -3,9 +3,6 @@ package definition
 // Values are a table that whoever knows its kind reads: each key once, then Done.
 type Values struct{ table *table }
 
-// Text is a text, "" if it is not there.
-func (v Values) Text(name string) (string, Pos) { return v.table.text(name) }
-
 // Must is a text that has to be there.
 func (v Values) Must(name, example string) (string, Pos) { return v.table.textMust(name, example) }
 

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"zygos/internal/catalog"
+	"zygos/internal/plain"
 	"zygos/internal/plan"
 	"zygos/internal/state"
 )
@@ -15,6 +16,18 @@ type Member struct {
 	Tags   []string        `json:"tags"`
 	Recall *catalog.Recall `json:"recall,omitempty"`
 	Due    string          `json:"due,omitempty"` // why its image is due, if it is the newest
+}
+
+// State says in words whether a member is recalled, "" if not.
+func (m *Member) State() string {
+	word := m.Recall.Word()
+	if m.Recall != nil && !m.Recall.InForce() {
+		word += " from " + plain.Time(m.Recall.Since)
+	}
+	if word != "" {
+		word += ": " + m.Recall.Why
+	}
+	return word
 }
 
 // Lineage lists a version's family, ancestors first, at most depth generations away; 0 for all.

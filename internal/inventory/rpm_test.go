@@ -12,12 +12,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zygos/internal/inventory"
+	"zygos/internal/needtest"
 )
 
 // tool runs a program that 'make test' installs.
 func tool(t *testing.T, input string, args ...string) string {
-	if _, err := exec.LookPath(args[0]); err != nil && os.Getenv("CI") == "" {
-		t.Skipf("%s is not installed; 'make test' installs it", args[0])
+	if _, err := exec.LookPath(args[0]); err != nil {
+		needtest.Skip(t, "%s is not installed; 'make test' installs it", args[0])
 	}
 	cmd := exec.Command(args[0], args[1:]...)
 	cmd.Stdin = strings.NewReader(input)

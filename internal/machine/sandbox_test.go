@@ -17,6 +17,7 @@ import (
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/machine/machinetest"
+	"zygos/internal/needtest"
 )
 
 func TestMain(m *testing.M) {
@@ -147,7 +148,7 @@ func TestNothingOutlivesAStage(t *testing.T) {
 func TestStepsSeeTheirEnvironmentUserAndFolder(t *testing.T) {
 	b := newBench(t)
 	if b.ids.Limited() {
-		t.Skip("this host gives no subordinate ids, so only root exists in the sandbox")
+		needtest.Skip(t, "this host gives no subordinate ids, so only root exists in the sandbox")
 	}
 	stage := scripts("id -u; id -g; pwd; echo $SITE; echo $HOME; umask; touch made")
 	stage.Steps[0].Script.User, stage.Steps[0].Script.Dir, stage.Steps[0].Script.Env = "nobody", "/var/tmp", []string{"SITE=north"}
@@ -241,7 +242,7 @@ func TestLongAndOddOutputComesThrough(t *testing.T) {
 func TestNamesAreResolvedAsOnTheHost(t *testing.T) {
 	host, err := os.ReadFile("/etc/resolv.conf")
 	if err != nil {
-		t.Skip("this host has no /etc/resolv.conf")
+		needtest.Skip(t, "this host has no /etc/resolv.conf")
 	}
 	b := newBench(t)
 	online := func(texts ...string) machine.Stage {

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"zygos/internal/needtest"
+
 	_ "github.com/jackc/pgx/v5/stdlib" // to make databases
 	"github.com/stretchr/testify/require"
 )
@@ -16,8 +18,8 @@ import (
 // is skipped, but not in CI.
 func Database(t *testing.T) string {
 	server := os.Getenv("ZYGOS_POSTGRES")
-	if server == "" && os.Getenv("CI") == "" {
-		t.Skip("'make test' runs a PostgreSQL server and names it in ZYGOS_POSTGRES")
+	if server == "" {
+		needtest.Skip(t, "'make test' runs a PostgreSQL server and names it in ZYGOS_POSTGRES")
 	}
 	db, err := sql.Open("pgx", server)
 	require.NoError(t, err)

@@ -2,7 +2,6 @@
 package needtest
 
 import (
-	"fmt"
 	"os"
 	"testing"
 )
@@ -11,7 +10,7 @@ import (
 func Skip(t testing.TB, form string, args ...any) {
 	t.Helper()
 	if os.Getenv("CI") != "" {
-		t.Fatal("may not be skipped here: " + fmt.Sprintf(form, args...))
+		t.Fatalf("may not be skipped here: "+form, args...)
 	}
-	t.Skip(fmt.Sprintf(form, args...))
+	t.Skipf(form, args...)
 }

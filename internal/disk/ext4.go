@@ -1,13 +1,9 @@
-// Package disk writes file systems in this process: no mount, no helper program, one pass from
-// front to back. It knows plain descriptions of files and knows nothing of layers or images.
 package disk
 
 import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"os"
 	"path"
 	"sort"
 )
@@ -26,17 +22,8 @@ type File struct {
 	Major  uint32
 	Minor  uint32
 	Xattrs map[string][]byte
-	Data   []Segment // what lies between holes; nil without holes
-	Source string    // file with the content
-}
-
-// Segment is a run of data in a file, in bytes. Offsets are multiples of 4096.
-type Segment struct{ Offset, Length int64 }
-
-// Output takes a disk from front to back. Zero stands for n zero bytes, which it may keep as a hole.
-type Output interface {
-	io.Writer
-	Zero(n int64) error
+	Data   []Extent // what lies between holes, offsets multiples of 4096; nil without holes
+	Source string   // file with the content
 }
 
 // Options of a file system.
@@ -67,17 +54,14 @@ func (e *SizeError) Error() string {
 	return fmt.Sprintf("the tree needs a disk of at least %d MiB and the size is %d MiB", (e.Needed+1<<20-1)>>20, e.Size>>20)
 }
 
-// WriteExt4 writes an ext4 file system (Linux, Documentation/filesystems/ext4) that holds the
-// files. The same files and options give the same bytes. It returns the size in bytes.
-func WriteExt4(ctx context.Context, out Output, files []File, o Options) (int64, error) {
-	fs := &ext4{ctx: ctx, options: o}
+// Ext4 lays out an ext4 file system (Linux, Documentation/filesystems/ext4) that holds the files. The same files
+// and options give the same bytes.
+func Ext4(ctx context.Context, files []File, o Options) (Volume, error) {
+	fs := &ext4{options: o}
 	if err := fs.number(files); err != nil {
-		return 0, err
+		return nil, err
 	}
-	if err := fs.fit(); err != nil {
-		return 0, err
-	}
-	return int64(fs.blocks) * blockSize, fs.write(out)
+	return fs, fs.fit(ctx)
 }
 
 // node is an inode to be.
@@ -100,7 +84,6 @@ type child struct {
 
 // ext4 is a file system while it is planned and written.
 type ext4 struct {
-	ctx     context.Context
 	options Options
 	nodes   []*node // by inode number, from firstInode
 	root    *node
@@ -115,16 +98,17 @@ type ext4 struct {
 	tables    []uint32 // inode table
 	next      uint32   // first block not given out
 	chunks    []chunk
-	clamped   int      // times that ext4 cannot hold
-	source    *os.File // the content file last read
-	buf       []byte
+	clamped   int // times that ext4 cannot hold
 }
 
 // chunk is a run of blocks in use and how its bytes come about; nil leaves zeros.
 type chunk struct {
 	start, count uint32
-	write        func(out Output) error
+	write        writing // nil for zeros
 }
+
+// writing gives a chunk's bytes.
+type writing func(out *ext4output) error
 
 // number turns files into nodes with inode numbers.
 func (fs *ext4) number(files []File) error {
@@ -194,12 +178,12 @@ func (fs *ext4) number(files []File) error {
 }
 
 // fit chooses the geometry: the size asked for, or the smallest with a margin.
-func (fs *ext4) fit() error {
+func (fs *ext4) fit(ctx context.Context) error {
 	if fs.options.Size > 0 {
-		err := fs.layOut(uint64(fs.options.Size) / blockSize)
+		err := fs.layOut(ctx, uint64(fs.options.Size)/blockSize)
 		var small *SizeError
 		if errors.As(err, &small) {
-			blocks, err := fs.smallest()
+			blocks, err := fs.smallest(ctx)
 			if err != nil {
 				return err
 			}
@@ -207,19 +191,19 @@ func (fs *ext4) fit() error {
 		}
 		return err
 	}
-	used, err := fs.smallest()
+	used, err := fs.smallest(ctx)
 	if err != nil {
 		return err
 	}
-	return fs.layOut((used + max(used/10, smallestMargin/blockSize) + 255) / 256 * 256)
+	return fs.layOut(ctx, (used+max(used/10, smallestMargin/blockSize)+255)/256*256)
 }
 
 // smallest is the least number of blocks that holds the tree, or a few more: a larger disk has
 // larger tables and a larger journal, so the answer is found step by step.
-func (fs *ext4) smallest() (uint64, error) {
+func (fs *ext4) smallest(ctx context.Context) (uint64, error) {
 	blocks := uint64(256)
 	for {
-		err := fs.layOut(blocks)
+		err := fs.layOut(ctx, blocks)
 		var small *SizeError
 		if !errors.As(err, &small) {
 			return blocks, err
@@ -230,7 +214,7 @@ func (fs *ext4) smallest() (uint64, error) {
 
 // layOut gives every structure and file its blocks. Everything lies in one run from the front,
 // but for the copies of the superblock.
-func (fs *ext4) layOut(blocks uint64) error {
+func (fs *ext4) layOut(ctx context.Context, blocks uint64) error {
 	if blocks > 1<<32-1 {
 		return fmt.Errorf("a size of %d MiB is more than this ext4 layout holds (16 TiB)", blocks>>8)
 	}
@@ -255,7 +239,7 @@ func (fs *ext4) layOut(blocks uint64) error {
 	fs.placeTables()
 	fs.placeJournal()
 	for _, n := range append([]*node{fs.root}, fs.nodes...) {
-		if err := fs.ctx.Err(); err != nil {
+		if err := ctx.Err(); err != nil {
 			return err
 		}
 		if err := fs.place(n); err != nil {
@@ -319,7 +303,7 @@ func (fs *ext4) run(n uint32, whole bool) (start, count uint32) {
 
 func (fs *ext4) placeTables() {
 	fs.bitmaps, fs.imaps, fs.tables = make([]uint32, fs.groups), make([]uint32, fs.groups), make([]uint32, fs.groups)
-	take := func(n uint32, write func(Output) error) uint32 {
+	take := func(n uint32, write writing) uint32 {
 		start, _ := fs.run(n, true)
 		fs.chunks = append(fs.chunks, chunk{start, n, write})
 		return start
@@ -350,7 +334,7 @@ func (fs *ext4) placeJournal() {
 	fs.journal = &node{File: &File{Mode: typeFile | 0o600, Size: int64(size) * blockSize, MTime: fs.options.Epoch}, number: journalInode,
 		links: 1}
 	first := true
-	fs.allocate(fs.journal, 0, size, func(uint32, uint32) func(Output) error {
+	fs.allocate(fs.journal, 0, size, func(uint32, uint32) writing {
 		if first {
 			first = false
 			return fs.writeJournal(size)
@@ -367,8 +351,8 @@ func (fs *ext4) place(n *node) error {
 	case typeDir:
 		blocks := fs.folderBlocks(n)
 		n.Size = int64(len(blocks)) * blockSize
-		fs.allocate(n, 0, uint32(len(blocks)), func(from, count uint32) func(Output) error {
-			return func(out Output) error {
+		fs.allocate(n, 0, uint32(len(blocks)), func(from, count uint32) writing {
+			return func(out *ext4output) error {
 				for _, b := range fs.folderBlocks(n)[from : from+count] {
 					if _, err := out.Write(b); err != nil {
 						return err
@@ -380,17 +364,17 @@ func (fs *ext4) place(n *node) error {
 	case typeFile:
 		data := n.Data
 		if data == nil && n.Size > 0 {
-			data = []Segment{{0, n.Size}}
+			data = []Extent{{0, n.Size}}
 		}
 		for _, s := range data {
-			fs.allocate(n, uint32(s.Offset/blockSize), uint32((s.Length+blockSize-1)/blockSize), func(from, count uint32) func(Output) error {
-				return fs.writeContent(n, s, from, count)
+			fs.allocate(n, uint32(s.Offset/blockSize), uint32((s.Length+blockSize-1)/blockSize), func(from, count uint32) writing {
+				return writeContent(n, s, from, count)
 			})
 		}
 	case typeSymlink:
 		n.Size = int64(len(n.Link))
 		if n.Size >= inlineLink {
-			fs.allocate(n, 0, 1, func(uint32, uint32) func(Output) error { return writePadded([]byte(n.Link)) })
+			fs.allocate(n, 0, 1, func(uint32, uint32) writing { return writePadded([]byte(n.Link)) })
 		}
 	}
 	fs.placeTree(n)
@@ -409,7 +393,7 @@ func (fs *ext4) place(n *node) error {
 
 // allocate gives a node count blocks from its logical block on; content makes the writer for
 // the blocks from-th to from+count-th of these.
-func (fs *ext4) allocate(n *node, logical, count uint32, content func(from, count uint32) func(Output) error) {
+func (fs *ext4) allocate(n *node, logical, count uint32, content func(from, count uint32) writing) {
 	for from := uint32(0); from < count; {
 		start, got := fs.run(min(count-from, longestExtent), false)
 		n.extents = append(n.extents, extent{logical + from, start, uint16(got)})

@@ -18,12 +18,20 @@ import (
 
 // sparse is an output that keeps holes.
 type sparse struct {
-	*os.File
-	written int64
+	*os.File // nil keeps nothing
 }
 
-func (s *sparse) Write(p []byte) (int, error) { s.written += int64(len(p)); return s.File.Write(p) }
+func (s *sparse) Write(p []byte) (int, error) {
+	if s.File == nil {
+		return len(p), nil
+	}
+	return s.File.Write(p)
+}
+
 func (s *sparse) Zero(n int64) error {
+	if s.File == nil {
+		return nil
+	}
 	at, err := s.Seek(n, 1)
 	if err == nil {
 		err = s.Truncate(at)
@@ -53,17 +61,21 @@ func (tr *tree) file(path string, content []byte) *tree {
 	return tr.add(disk.File{Path: path, Mode: 0o100644, Size: int64(len(content)), Source: source})
 }
 
+func (tr *tree) volume(size int64) (disk.Volume, error) {
+	return disk.Ext4(tr.t.Context(), tr.files, disk.Options{Size: size, Label: "zygos", UUID: [16]byte{1, 2, 3, 15: 4}, Epoch: 1767225600})
+}
+
 func (tr *tree) image(size int64) string {
 	name := filepath.Join(tr.t.TempDir(), "disk.raw")
 	f, err := os.Create(name)
 	require.NoError(tr.t, err)
 	defer f.Close()
-	got, err := disk.WriteExt4(tr.t.Context(), &sparse{File: f}, tr.files,
-		disk.Options{Size: size, Label: "zygos", UUID: [16]byte{1, 2, 3, 15: 4}, Epoch: 1767225600})
+	v, err := tr.volume(size)
 	require.NoError(tr.t, err)
+	require.NoError(tr.t, v.Write(tr.t.Context(), &sparse{File: f}))
 	info, err := f.Stat()
 	require.NoError(tr.t, err)
-	require.Equal(tr.t, got, info.Size())
+	require.Equal(tr.t, v.Size(), info.Size())
 	return name
 }
 
@@ -121,7 +133,7 @@ func TestSparseFileWithMoreExtentsThanABlockHolds(t *testing.T) {
 	for i := range int64(count) {
 		_, err := f.WriteAt([]byte("data"), i*step)
 		require.NoError(t, err)
-		file.Data = append(file.Data, disk.Segment{Offset: i * step, Length: 4096})
+		file.Data = append(file.Data, disk.Extent{Offset: i * step, Length: 4096})
 	}
 	require.NoError(t, f.Truncate(file.Size))
 	require.NoError(t, f.Close())
@@ -137,7 +149,7 @@ func TestSparseFileWithMoreExtentsThanABlockHolds(t *testing.T) {
 
 func TestTooSmallASizeSaysWhatIsNeeded(t *testing.T) {
 	tr := newTree(t).file("a", bytes.Repeat([]byte("a"), 10<<20))
-	_, err := disk.WriteExt4(t.Context(), &sparse{}, tr.files, disk.Options{Size: 4 << 20})
+	_, err := tr.volume(4 << 20)
 	var small *disk.SizeError
 	require.ErrorAs(t, err, &small)
 	require.Greater(t, small.Needed, int64(10<<20))
@@ -214,13 +226,15 @@ func TestWhatExt4CannotHoldIsRefused(t *testing.T) {
 		"open /nowhere: no such file or directory":     {Path: "d", Mode: 0o100644, Size: 5, Source: "/nowhere"},
 		"e changed while it was read: 1 bytes missing": {Path: "e", Mode: 0o100644, Size: 1, Source: "/dev/null"},
 	} {
-		tr := newTree(t).add(f)
-		_, err := disk.WriteExt4(t.Context(), &sparse{File: temp(t)}, tr.files, disk.Options{})
+		v, err := newTree(t).add(f).volume(0)
+		if err == nil { // the content is met only when it is written
+			err = v.Write(t.Context(), &sparse{})
+		}
 		require.ErrorContains(t, err, says)
 	}
-	_, err := disk.WriteExt4(t.Context(), &sparse{}, nil, disk.Options{})
+	_, err := disk.Ext4(t.Context(), nil, disk.Options{})
 	require.ErrorContains(t, err, "no root")
-	_, err = disk.WriteExt4(t.Context(), &sparse{}, newTree(t).files, disk.Options{Size: 20 << 40})
+	_, err = newTree(t).volume(20 << 40)
 	require.ErrorContains(t, err, "16 TiB")
 }
 
@@ -231,7 +245,7 @@ func TestLimitsOfExt4(t *testing.T) {
 	}
 	run(t, "e2fsck", "-fn", many.image(0))
 	many.add(disk.File{Path: "z", Mode: 0o100644, Same: "one"})
-	_, err := disk.WriteExt4(t.Context(), &sparse{File: temp(t)}, many.files, disk.Options{})
+	_, err := many.volume(0)
 	require.ErrorContains(t, err, "one has more than 65000 names")
 	for _, folders := range []int{64998, 64999} { // with its own two entries 65,000 and 65,001 links
 		tr := newTree(t).add(disk.File{Path: "d", Mode: 0o40755})
@@ -254,19 +268,13 @@ func TestTimesOfExt4(t *testing.T) {
 	require.NoError(t, err)
 	defer f.Close()
 	var notes []string
-	_, err = disk.WriteExt4(t.Context(), &sparse{File: f}, tr.files, disk.Options{Note: func(text string) { notes = append(notes, text) }})
+	v, err := disk.Ext4(t.Context(), tr.files, disk.Options{Note: func(text string) { notes = append(notes, text) }})
 	require.NoError(t, err)
+	require.NoError(t, v.Write(t.Context(), &sparse{File: f}))
 	require.Equal(t, []string{"ext4 holds times from 1901-12-13 to 2446-05-10; those of 2 files are at the nearest end of it"}, notes)
 	run(t, "e2fsck", "-fn", name)
 	for name, want := range map[string]string{"first": "80000000:00000000", "before": "80000000:00000000", "old": "fffffffb:00000000",
 		"last": "7fffffff:00000003", "after": "7fffffff:00000003", "y2038": "80000000:00000001"} {
 		require.Contains(t, run(t, "debugfs", "-R", "stat "+name, f.Name()), "mtime: 0x"+want, name)
 	}
-}
-
-func temp(t *testing.T) *os.File {
-	f, err := os.Create(filepath.Join(t.TempDir(), "f"))
-	require.NoError(t, err)
-	t.Cleanup(func() { f.Close() })
-	return f
 }

@@ -159,8 +159,8 @@ func (fs *ext4) usedInodes(g uint32) uint32 {
 	return min(fs.perGroup, max(fs.lastInode(), first)-first)
 }
 
-func (fs *ext4) writeBlockMap(g uint32) func(Output) error {
-	return func(out Output) error {
+func (fs *ext4) writeBlockMap(g uint32) writing {
+	return func(out *ext4output) error {
 		bitmap := make([]byte, blockSize)
 		fs.usedIn(g, bitmap)
 		setBits(bitmap, fs.groupBlocks(g), perGroupBlocks)
@@ -169,8 +169,8 @@ func (fs *ext4) writeBlockMap(g uint32) func(Output) error {
 	}
 }
 
-func (fs *ext4) writeInodeMap(g uint32) func(Output) error {
-	return func(out Output) error {
+func (fs *ext4) writeInodeMap(g uint32) writing {
+	return func(out *ext4output) error {
 		bitmap := make([]byte, blockSize)
 		setBits(bitmap, 0, fs.usedInodes(g))
 		setBits(bitmap, fs.perGroup, perGroupBlocks)
@@ -191,8 +191,8 @@ func (fs *ext4) inode(number uint32) *node {
 	return nil
 }
 
-func (fs *ext4) writeTable(g uint32) func(Output) error {
-	return func(out Output) error {
+func (fs *ext4) writeTable(g uint32) writing {
+	return func(out *ext4output) error {
 		used := (fs.usedInodes(g) + inodesPerBlock - 1) / inodesPerBlock
 		for b := range used {
 			block := make([]byte, blockSize)
@@ -298,8 +298,8 @@ func (fs *ext4) folderBlocks(n *node) [][]byte {
 	return blocks
 }
 
-func (fs *ext4) writeJournal(size uint32) func(Output) error {
-	return func(out Output) error {
+func (fs *ext4) writeJournal(size uint32) writing {
+	return func(out *ext4output) error {
 		b := make([]byte, blockSize)
 		be := binary.BigEndian
 		be.PutUint32(b[0:], journalMagic)
@@ -321,8 +321,8 @@ func (fs *ext4) writeJournal(size uint32) func(Output) error {
 }
 
 // writeSuper writes the superblock and the group descriptors, or group g's copy of them.
-func (fs *ext4) writeSuper(g uint32) func(Output) error {
-	return func(out Output) error {
+func (fs *ext4) writeSuper(g uint32) writing {
+	return func(out *ext4output) error {
 		b := make([]byte, (1+fs.gdtBlocks)*blockSize)
 		free := uint32(0)
 		for i := range fs.groups {

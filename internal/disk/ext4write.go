@@ -7,32 +7,41 @@ import (
 	"os"
 )
 
-func writePadded(p []byte) func(Output) error {
+// ext4output is where a file system goes, and what is open meanwhile.
+type ext4output struct {
+	Output
+	ctx    context.Context
+	source *os.File // the content file last read
+	buf    []byte
+}
+
+func writePadded(p []byte) writing {
 	block := make([]byte, blockSize)
 	copy(block, p)
-	return func(out Output) error {
+	return func(out *ext4output) error {
 		_, err := out.Write(block)
 		return err
 	}
 }
 
-// writeContent copies a part of a file's segment: count blocks from the from-th.
-func (fs *ext4) writeContent(n *node, s Segment, from, count uint32) func(Output) error {
-	return func(out Output) error {
-		if fs.source == nil || fs.source.Name() != n.Source {
-			fs.closeSource()
+// writeContent copies a part of a file's data: count blocks from the from-th.
+func writeContent(n *node, s Extent, from, count uint32) writing {
+	return func(out *ext4output) error {
+		if out.source == nil || out.source.Name() != n.Source {
+			out.closeSource()
 			f, err := os.Open(n.Source)
 			if err != nil {
 				return err
 			}
-			fs.source = f
+			out.source = f
 		}
 		at := int64(from) * blockSize
 		length := min(int64(count)*blockSize, s.Length-at)
-		if fs.buf == nil {
-			fs.buf = make([]byte, 1<<18)
+		if out.buf == nil {
+			out.buf = make([]byte, 1<<18)
 		}
-		done, err := io.CopyBuffer(out, &interruptible{fs.ctx, io.NewSectionReader(fs.source, s.Offset+at, length)}, fs.buf)
+		in := &interruptible{out.ctx, io.NewSectionReader(out.source, s.Offset+at, length)}
+		done, err := io.CopyBuffer(out, in, out.buf)
 		if err != nil {
 			return err
 		}
@@ -46,10 +55,10 @@ func (fs *ext4) writeContent(n *node, s Segment, from, count uint32) func(Output
 	}
 }
 
-func (fs *ext4) closeSource() {
-	if fs.source != nil {
-		fs.source.Close()
-		fs.source = nil
+func (out *ext4output) closeSource() {
+	if out.source != nil {
+		out.source.Close()
+		out.source = nil
 	}
 }
 
@@ -65,9 +74,26 @@ func (i *interruptible) Read(p []byte) (int, error) {
 	return i.r.Read(p)
 }
 
-// write puts out all chunks in order, zeros between them.
-func (fs *ext4) write(out Output) error {
-	defer fs.closeSource()
+func (fs *ext4) Size() int64 { return int64(fs.blocks) * blockSize }
+
+func (fs *ext4) Extents() (list []Extent) {
+	for _, c := range fs.chunks {
+		at, length := int64(c.start)*blockSize, int64(c.count)*blockSize
+		switch last := len(list) - 1; {
+		case c.write == nil:
+		case last >= 0 && list[last].Offset+list[last].Length == at:
+			list[last].Length += length
+		default:
+			list = append(list, Extent{at, length})
+		}
+	}
+	return list
+}
+
+// Write puts out all chunks in order, zeros between them.
+func (fs *ext4) Write(ctx context.Context, to Output) error {
+	out := &ext4output{Output: to, ctx: ctx}
+	defer out.closeSource()
 	at := uint32(0)
 	zero := func(to uint32) error {
 		if to == at {

@@ -71,12 +71,14 @@ func (s *Store) Has(b Blob) bool {
 }
 
 // Writer takes a blob's bytes from front to back. Zeros given to Zero stay a hole. The digest is
-// computed while the bytes are written. When the context ends, so do all writes. End it with Commit or Discard.
+// computed while the bytes are written, or by reading them once more if some were reserved for later. When the
+// context ends, so do all writes. End it with Commit or Discard.
 type Writer struct {
 	ctx    context.Context
 	store  *Store
 	file   *os.File
 	hash   hash.Hash
+	later  bool // the digest is computed in the end
 	size   int64
 	feed   chan []byte // full buffers on their way to the hash
 	free   chan []byte // empty ones
@@ -141,8 +143,32 @@ func (w *Writer) flush() {
 	// The disk starts on it now, so that Commit has little to wait for.
 	_ = unix.SyncFileRange(int(w.file.Fd()), w.size, int64(len(w.buf)), unix.SYNC_FILE_RANGE_WRITE) // only a hint
 	w.size += int64(len(w.buf))
+	if w.later {
+		w.buf = w.buf[:0]
+		return
+	}
 	w.feed <- w.buf
 	w.buf = <-w.free
+}
+
+// Reserve leaves n bytes that WriteAt will write; what it does not write is a hole.
+func (w *Writer) Reserve(n int64) error {
+	w.flush()
+	w.later = true
+	w.size += n
+	return w.err
+}
+
+// WriteAt writes where bytes were reserved.
+func (w *Writer) WriteAt(p []byte, at int64) (int, error) {
+	w.flush()
+	switch {
+	case w.err != nil:
+		return 0, w.err
+	case !w.later || at < 0 || at+int64(len(p)) > w.size:
+		return 0, errors.New("these bytes were not reserved")
+	}
+	return w.file.WriteAt(p, at)
 }
 
 // put writes a buffer at the end of the file and leaves holes for its zero pages.
@@ -174,7 +200,9 @@ func (w *Writer) Zero(n int64) error {
 	w.flush()
 	for n > 0 && w.err == nil {
 		part := min(n, int64(len(zeros)))
-		w.feed <- zeros[:part:part]
+		if !w.later {
+			w.feed <- zeros[:part:part]
+		}
 		w.size += part
 		n -= part
 		w.err = w.ctx.Err()
@@ -206,6 +234,12 @@ func (w *Writer) commit(want string) (Blob, error) {
 	if err == nil {
 		err = w.file.Truncate(w.size)
 	}
+	digest := hex.EncodeToString(w.hash.Sum(nil))
+	if err == nil && w.later {
+		var again Blob
+		again, err = Digest(w.ctx, w.file.Name(), nil)
+		digest = strings.TrimPrefix(again.Digest, "sha256:")
+	}
 	if err == nil {
 		err = w.file.Chmod(0o644)
 	}
@@ -216,7 +250,7 @@ func (w *Writer) commit(want string) (Blob, error) {
 		_ = os.Remove(w.file.Name()) // the first error counts
 		return Blob{}, err
 	}
-	b := Blob{Digest: "sha256:" + hex.EncodeToString(w.hash.Sum(nil)), Bytes: w.size}
+	b := Blob{Digest: "sha256:" + digest, Bytes: w.size}
 	if want != "" && b.Digest != want {
 		return b, errors.Join(fmt.Errorf("what came has the digest %s instead of %s", b.Digest, want), os.Remove(w.file.Name()))
 	}

@@ -7,12 +7,15 @@ import (
 	"context"
 	"errors"
 
+	"zygos/internal/base"
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
+	"zygos/internal/region/kinds"
+	"zygos/internal/rules"
 	"zygos/internal/state"
 	"zygos/internal/supply"
 	"zygos/internal/workspace"
@@ -47,10 +50,20 @@ const (
 // Where says which workspace and which state are meant; "" for those around the current folder.
 type Where struct{ Workspace, State string }
 
+// Find finds a workspace.
+func Find(at Where) (*workspace.Workspace, error) {
+	return workspace.Find(at.Workspace, at.State, Kinds())
+}
+
+// Kinds are what definitions are read with.
+func Kinds() definition.Kinds {
+	return definition.Kinds{Regions: kinds.Readers(), Bases: base.Readers(), Needs: rules.Forms()}
+}
+
 // Open opens a state for a caller. If only the catalog cannot be opened, the error comes with the rest,
 // to be closed all the same.
 func Open(ctx context.Context, at Where, how Care, by Caller) (*App, error) {
-	w, err := workspace.Find(at.Workspace, at.State)
+	w, err := Find(at)
 	if err != nil {
 		return nil, err
 	}

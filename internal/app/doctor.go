@@ -20,7 +20,7 @@ func Examine(ctx context.Context, at Where, by Caller, elsewhere string) []host.
 	ids, _ := machine.Inside()
 	list := []host.Finding{host.Kernel(), host.IDs(ids), host.Limits()}
 	dir := elsewhere
-	if w, err := workspace.Find(at.Workspace, at.State); err == nil {
+	if w, err := Find(at); err == nil {
 		_ = w.Load() // wrong definitions are lint's matter
 		dir = w.State
 		list = append(list, measure(w))

@@ -3,7 +3,9 @@ package app_test
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -16,8 +18,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zygos/internal/app"
+	"zygos/internal/base"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/layer"
+	"zygos/internal/plan"
 	"zygos/internal/publish"
 	"zygos/internal/region"
 	"zygos/internal/region/kinds"
@@ -166,15 +171,87 @@ func TestRegionThatIsNotUnderstoodIsNotUsed(t *testing.T) {
 
 // A new rule for tags is one line in the table.
 func TestNewRuleIsOneEntryOfTheTable(t *testing.T) {
-	a := opened(t, "\n[tag.stable]\nneeds = [\"age:1h\", \"from:candidate\"]\n")
+	old := rules.Table
+	t.Cleanup(func() { rules.Table = old })
+	rules.Table = append(slices.Clone(old), rules.Rule{Name: "moon",
+		Form: func(value string) (what, do string) {
+			if value != "full" {
+				return "is no good moon", "wait for a full one"
+			}
+			return "", ""
+		},
+		Unmet: func(_ context.Context, c *rules.Case, value string) (string, error) {
+			if c.Now.IsZero() {
+				return "", nil
+			}
+			return "no " + value + " moon for " + c.Version.Ref() + " as " + c.Tag, nil
+		}})
+	a := opened(t, "\n[tag.stable]\nneeds = [\"moon:full\", \"from:candidate\"]\n")
 	move := catalog.Move{Image: "first", Tag: "stable", Version: "0.1.0"}
-	table := map[string]rules.Rule{"age": func(_ context.Context, c *rules.Case, value string) (string, error) {
-		return strings.ToUpper(value) + " of " + c.Version.Ref() + " for " + c.Tag, nil
-	}}
-	err := rules.Mover(a.State, table, time.Now)(t.Context(), a.Catalog, &move)
-	require.ErrorContains(t, err, "age:1h: 1H of first@0.1.0 for stable")
-	later := func() time.Time { return time.Now().Add(2 * time.Hour) }
-	err = rules.Mover(a.State, rules.Table, later)(t.Context(), a.Catalog, &move)
+	err := rules.Mover(a.State, time.Now)(t.Context(), a.Catalog, &move)
+	require.ErrorContains(t, err, "moon:full: no full moon for first@0.1.0 as stable")
+	later := func() time.Time { return time.Time{} }
+	err = rules.Mover(a.State, later)(t.Context(), a.Catalog, &move)
 	require.ErrorContains(t, err, "first@0.1.0 was never candidate")
-	require.NotContains(t, err.Error(), "age:1h")
+	require.NotContains(t, err.Error(), "moon:")
+}
+
+// A new kind of base is one line in the table: definitions, keys and builds know it.
+func TestNewKindOfBaseIsOneEntryOfTheTable(t *testing.T) {
+	old := base.Table
+	t.Cleanup(func() { base.Table = old })
+	base.Table = append([]*base.Kind{{Name: "list", Takes: func(from string) bool { return strings.HasSuffix(from, ".list") },
+		Read: func(v definition.Values) (any, string) {
+			top, at := v.Must("top", "srv")
+			if strings.Contains(top, "/") {
+				v.Problem(at, "a top is one folder", "write srv")
+			}
+			return top, top
+		},
+		Unpack: func(ctx context.Context, in io.Reader, file *os.File, settings any, to layer.Folder, _ layer.Limits) (layer.Index, error) {
+			size, err := file.Stat()
+			if err != nil {
+				return nil, err
+			}
+			x := layer.Index{{Path: ".", Kind: layer.Dir, Mode: 0o755}, {Path: settings.(string), Kind: layer.Dir, Mode: uint32(size.Size())}}
+			for i := range x {
+				if err := to.Put(&x[i], nil); err != nil {
+					return nil, err
+				}
+			}
+			return x, to.Finish(x)
+		}}}, old...)
+	dir := filepath.Join(t.TempDir(), "w")
+	require.NoError(t, app.NewWorkspace(dir))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.list"), []byte("0123456"), 0o644))
+	file := filepath.Join(dir, "zygos.toml")
+	good := read(t, file)
+	open := func(from, rest string) (*app.App, error) {
+		text := fmt.Sprintf("%s\n[base.listed]\nrelease = \"1\"\nfrom = [%s]\nsha256 = \"%x\"\n%s\n", good, from,
+			sha256.Sum256([]byte("0123456")), rest)
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+		return app.Open(t.Context(), app.Where{Workspace: dir}, app.Strict, app.Caller{})
+	}
+	_, err := open(`"a.list"`, `top = "a/b"`)
+	require.ErrorContains(t, err, "a top is one folder; write srv")
+	_, err = open(`"a.list"`, `tops = "a"`)
+	require.ErrorContains(t, err, `unknown key "tops" in [base.listed]; did you mean "top"?`)
+	_, err = open(`"a.list", "a.tar"`, `top = "a"`)
+	require.ErrorContains(t, err, `"a.tar" is of another kind (archive) than what is named before it (list)`)
+
+	keys := map[string]bool{}
+	for _, top := range []string{"a", "b", "a"} {
+		a, err := open(`"a.list"`, `top = "`+top+`"`)
+		require.NoError(t, err)
+		b := a.Org.Base("listed")
+		snap, err := supply.Bring(t.Context(), a.State, plan.Base{Name: "listed"}, "", t.TempDir(), func(string, int64, int64) {})
+		require.NoError(t, err)
+		x, err := a.Layers.Index(snap.Layer)
+		require.NoError(t, err)
+		require.Equal(t, top, x[1].Path)
+		require.EqualValues(t, 7, x[1].Mode)
+		keys[base.Key(b)] = true
+		a.Close()
+	}
+	require.Len(t, keys, 2, "what a definition says of a base is part of its key")
 }

@@ -131,7 +131,7 @@ func (a *App) Tag(ctx context.Context, r TagRequest) (moves []catalog.Move, err 
 		}
 		moves = append(moves, list...)
 	}
-	if err := a.Catalog.MoveTags(ctx, moves, rules.Mover(a.State, rules.Table, time.Now)); err != nil {
+	if err := a.Catalog.MoveTags(ctx, moves, rules.Mover(a.State, time.Now)); err != nil {
 		return nil, err
 	}
 	var images []string

@@ -57,9 +57,13 @@ func (e *ArchiveError) Error() string {
 }
 func (e *ArchiveError) Unwrap() error { return e.Err }
 
-// Key is the snapshot key of a base's layer.
+// Key is the snapshot key of a base's layer: its file, its kind, and what the definition says of how it is read.
 func Key(b *definition.Base) string {
-	sum := sha256.Sum256([]byte("zygos base 2\n" + b.SHA256))
+	of := "zygos base 2\n" + b.SHA256
+	if b.Key != "" {
+		of += "\n" + b.Kind + "\n" + b.Key
+	}
+	sum := sha256.Sum256([]byte(of))
 	return hex.EncodeToString(sum[:])
 }
 
@@ -190,7 +194,7 @@ func (im *Importer) unpack(ctx context.Context, b *definition.Base, file, from s
 	hash := sha256.New()
 	counted := &meter{r: in, total: info.Size(), stop: ctx, tell: func(done, total int64) { im.Progress("unpack base "+b.Name, done, total) }}
 	raw := io.TeeReader(counted, hash)
-	x, bad := im.read(ctx, raw, dir)
+	x, bad := im.read(ctx, b, raw, in, dir)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
@@ -215,18 +219,13 @@ func (im *Importer) unpack(ctx context.Context, b *definition.Base, file, from s
 	return &snap, im.Layers.Remember(snap)
 }
 
-func (im *Importer) read(ctx context.Context, raw io.Reader, dir string) (layer.Index, error) {
-	plain, done, err := decompress(raw)
-	if err != nil {
-		return nil, err
-	}
-	defer done()
+func (im *Importer) read(ctx context.Context, b *definition.Base, in io.Reader, file *os.File, dir string) (layer.Index, error) {
 	limits := layer.DefaultLimits
 	var fs unix.Statfs_t
 	if err := unix.Statfs(dir, &fs); err == nil {
 		limits.Bytes = int64(fs.Bavail) * fs.Bsize
 	}
-	return layer.Unpack(ctx, plain, layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: im.Layers.Owners}, limits)
+	return find(b.Kind).Unpack(ctx, in, file, b.Settings, layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: im.Layers.Owners}, limits)
 }
 
 const mostWindow = 128 << 20 // bytes of memory that a compressed stream may ask for

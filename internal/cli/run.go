@@ -18,7 +18,7 @@ func (in *invocation) where() app.Where {
 
 // load finds the workspace and reads its definitions.
 func (in *invocation) load() (*workspace.Workspace, error) {
-	w, err := workspace.Find(in.workspace, in.state)
+	w, err := app.Find(in.where())
 	if err != nil {
 		return nil, err
 	}

@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zygos/demo"
+	"zygos/internal/app"
 	"zygos/internal/definition"
-	"zygos/internal/region/kinds"
 	"zygos/internal/workspace"
 )
 
@@ -49,7 +49,7 @@ func load(t *testing.T, files map[string]string) ([]string, *workspace.Workspace
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
-	w, err := workspace.Find(dir, "")
+	w, err := app.Find(app.Where{Workspace: dir})
 	require.NoError(t, err)
 	err = w.Load()
 	if err == nil {
@@ -264,7 +264,7 @@ func FuzzDefinition(f *testing.F) {
 		}
 		read := func() definition.Problems {
 			var problems definition.Problems
-			o := definition.ReadOrganisation(dir, kinds.Readers(), &problems)
+			o := definition.ReadOrganisation(dir, app.Kinds(), &problems)
 			img := definition.ReadImage(dir, "images/a.toml", &problems)
 			definition.Check(o, []*definition.Image{img}, &problems)
 			_ = problems.Err() // sorts them

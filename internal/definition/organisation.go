@@ -56,7 +56,11 @@ type Base struct {
 	Release string
 	From    []string // tried in order: a path in the workspace or an absolute one, or an http(s) address
 	SHA256  string   // of the file, 64 hexadecimal digits
-	Pos     Pos
+	Kind    string
+	// Settings are what the kind has read; Key says what of them and of the kind makes another tree of the same file.
+	Settings any
+	Key      string
+	Pos      Pos
 }
 
 // Region is a place hosts fetch artifacts from.
@@ -106,24 +110,18 @@ func (o *Organisation) TagNeeds(tag string) []string {
 	return nil
 }
 
-func readTagRule(e *entry, problems *Problems) TagRule {
+func readTagRule(e *entry, known Needs, problems *Problems) TagRule {
 	r := TagRule{Tag: e.name}
 	if reason := CheckTag(e.name); reason != "" {
 		problems.add(e.pos, reason, "rename the rule")
 	}
 	for _, n := range e.table.texts("needs") {
-		kind, value, _ := strings.Cut(n.text, ":")
-		ok := problems.oneOf("need", kind, n.pos, []string{"regions", "age", "from"}, []string{"checks", "signed"})
-		age, err := ParseAge(value)
-		switch {
-		case !ok:
+		name, value, _ := strings.Cut(n.text, ":")
+		if !problems.oneOf("need", name, n.pos, known.Names, known.Later) {
 			continue
-		case kind == "age" && (err != nil || age <= 0):
-			problems.add(n.pos, fmt.Sprintf("%q says no age", n.text), `write for instance "age:24h" or "age:7d"`)
-		case kind == "from" && CheckTag(value) != "":
-			problems.add(n.pos, fmt.Sprintf("%q names no tag", n.text), `write for instance "from:candidate"`)
-		case kind == "regions" && value != "":
-			problems.add(n.pos, fmt.Sprintf("%q takes no value", kind), `write "regions"; those of the image's [publish] are meant`)
+		}
+		if what, do := known.Check(name, value); what != "" {
+			problems.add(n.pos, fmt.Sprintf("%q %s", n.text, what), do)
 		}
 		r.Needs = append(r.Needs, n.text)
 	}
@@ -185,8 +183,8 @@ func (p *Problems) name(what, name string, at Pos) {
 	}
 }
 
-// ReadOrganisation reads zygos.toml in the folder root.
-func ReadOrganisation(root string, kinds RegionKinds, problems *Problems) *Organisation {
+// ReadOrganisation reads zygos.toml in the folder root. What belongs to a kind is read by it.
+func ReadOrganisation(root string, kinds Kinds, problems *Problems) *Organisation {
 	const file = "zygos.toml"
 	o := &Organisation{File: file}
 	text, err := os.ReadFile(filepath.Join(root, file))
@@ -205,17 +203,17 @@ func ReadOrganisation(root string, kinds RegionKinds, problems *Problems) *Organ
 		problems.add(t.pos, "[workspace] is missing", `add [workspace] with name = "…"`)
 	}
 	for _, e := range t.named("base") {
-		o.Bases = append(o.Bases, readBase(e, problems))
+		o.Bases = append(o.Bases, readBase(e, kinds.Bases, problems))
 	}
 	for _, e := range t.named("region") {
-		o.Regions = append(o.Regions, readRegion(e, kinds, problems))
+		o.Regions = append(o.Regions, readRegion(e, kinds.Regions, problems))
 	}
 	if state := t.sub("state"); state != nil {
 		o.Budget = state.size("budget")
 		state.done()
 	}
 	for _, e := range t.named("tag") {
-		o.Tags = append(o.Tags, readTagRule(e, problems))
+		o.Tags = append(o.Tags, readTagRule(e, kinds.Needs, problems))
 	}
 	if keep := t.sub("keep"); keep != nil {
 		o.Keep = readRetention(keep)
@@ -227,7 +225,7 @@ func ReadOrganisation(root string, kinds RegionKinds, problems *Problems) *Organ
 	return o
 }
 
-func readBase(e *entry, problems *Problems) Base {
+func readBase(e *entry, kinds BaseKinds, problems *Problems) Base {
 	b := Base{Name: e.name, Pos: e.pos}
 	problems.name("a base", b.Name, e.pos)
 	b.Release, _ = e.table.textMust("release", "1.0.0")
@@ -235,14 +233,17 @@ func readBase(e *entry, problems *Problems) Base {
 		problems.add(e.pos, fmt.Sprintf("%s does not say where it comes from", e.table.name), `add from = ["bases/FILE.tar.zst"]`)
 	}
 	for _, c := range e.table.texts("from") {
-		if strings.Contains(c.text, "://") {
-			if u, err := url.Parse(c.text); err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
-				problems.add(c.pos, fmt.Sprintf("%q is no address that can be fetched", c.text), "use http:// or https://, or a path")
-				continue
-			}
-		} else if c.text == "" {
-			problems.add(c.pos, "an empty path", "name a file or an address")
+		kind, why, do := kinds.Of(c.text)
+		switch {
+		case kind == "":
+			problems.add(c.pos, why, do)
+			continue
+		case b.Kind != "" && b.Kind != kind:
+			problems.add(c.pos, fmt.Sprintf("%q is of another kind (%s) than what is named before it (%s)", c.text, kind, b.Kind),
+				"name places of the same file")
+			continue
 		}
+		b.Kind = kind
 		b.From = append(b.From, c.text)
 	}
 	sum, at := e.table.textMust("sha256", "64 hexadecimal digits")
@@ -250,6 +251,10 @@ func readBase(e *entry, problems *Problems) Base {
 	if sum != "" && !isDigest(b.SHA256) {
 		problems.add(at, fmt.Sprintf("%q is no SHA-256 checksum", sum), "write the 64 hexadecimal digits that sha256sum prints for the file")
 	}
+	if b.Kind == "" { // nobody knows what belongs there
+		return b
+	}
+	b.Settings, b.Key = kinds.Read(b.Kind, Values{e.table})
 	e.table.done()
 	return b
 }

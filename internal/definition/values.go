@@ -12,8 +12,30 @@ func (v Values) Later(names ...string) { v.table.later(names...) }
 // Problem adds one.
 func (v Values) Problem(at Pos, what, do string) { v.table.problems.add(at, what, do) }
 
+// Kinds are what definitions are read with: what the tables say that stand above this package.
+type Kinds struct {
+	Regions RegionKinds
+	Bases   BaseKinds
+	Needs   Needs
+}
+
 // RegionKinds are the kinds of regions: each reads what zygos.toml says of one, beside its kind and formats.
 type RegionKinds struct {
 	Names, Later []string // in the order in which they are told; and those that will come
 	Read         func(kind, region string, v Values) (settings any)
+}
+
+// BaseKinds are the kinds of bases.
+type BaseKinds struct {
+	// Of is the kind of what a candidate in from names; "" and why if there is none.
+	Of func(from string) (kind, why, do string)
+	// Read reads what zygos.toml says of a base of a kind, beside release, from and sha256.
+	Read func(kind string, v Values) (settings any, key string)
+}
+
+// Needs are the rules that tags may have.
+type Needs struct {
+	Names, Later []string
+	// Check says what is wrong with what follows a rule's name and its colon, "" if nothing is.
+	Check func(name, value string) (what, do string)
 }

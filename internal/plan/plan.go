@@ -59,6 +59,7 @@ type Base struct {
 	Name    string `json:"name"`
 	Version string `json:"version"`         // release of a base, version of an image
 	Digest  string `json:"digest"`          // of the archive, or of the parent's trees
+	Key     string `json:"key,omitempty"`   // see definition.Base
 	Image   bool   `json:"image,omitempty"` // one of our own images
 }
 
@@ -259,7 +260,7 @@ func newBuildID() string {
 func (p *Plan) pin(ctx context.Context, org *definition.Organisation, img *definition.Image, d *describer) error {
 	var parent *Parent
 	if b := org.Base(img.Base); b != nil {
-		p.Base = Base{Name: b.Name, Version: b.Release, Digest: "sha256:" + b.SHA256}
+		p.Base = Base{Name: b.Name, Version: b.Release, Digest: "sha256:" + b.SHA256, Key: b.Key}
 		parent = &Parent{Trees: map[string][]string{"": nil}}
 		if snap := d.known.Base(ctx, b); snap != nil {
 			parent.Trees[""], parent.Epoch = []string{snap.Layer}, snap.Epoch
@@ -371,7 +372,7 @@ func (p *Plan) fingerprint(img *definition.Image) string {
 		Shapes          []Shape
 		Keep            []string
 		Labels          map[string]string
-	}{Engine, p.Base.Digest, p.options.Epoch, img.Series, img.Version, shapes, p.Keep, p.Labels})
+	}{Engine, p.Base.Digest + p.Base.Key, p.options.Epoch, img.Series, img.Version, shapes, p.Keep, p.Labels})
 }
 
 // Key is the key of a stage that starts from the tree which the layers make.

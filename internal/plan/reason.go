@@ -91,6 +91,8 @@ func (p *Plan) changes(t *Trace, shape *Shape, s *Stage, layers []string) (list 
 		say("base %s moved from %s to %s", p.Base.Name, t.Base.Version, p.Base.Version)
 	case t.Base.Digest != p.Base.Digest:
 		say("base %s %s has another checksum than before", p.Base.Name, p.Base.Version)
+	case t.Base.Key != p.Base.Key:
+		say("base %s %s is read in another way than before", p.Base.Name, p.Base.Version)
 	case t.Tree != layer.TreeDigest(layers):
 		say("what the stages before it made is different")
 	}
@@ -295,6 +297,8 @@ func Changed(was, now *Plan) []string {
 		say("base: %s moved from %s to %s", now.Base.Name, was.Base.Version, now.Base.Version)
 	case was.Base.Digest != now.Base.Digest:
 		say("base: %s@%s has another checksum than before", now.Base.Name, now.Base.Version)
+	case was.Base.Key != now.Base.Key:
+		say("base: %s@%s is read in another way than before", now.Base.Name, now.Base.Version)
 	}
 	shapes := map[string]Shape{}
 	for _, s := range was.Shapes {

@@ -29,15 +29,58 @@ type Case struct {
 	Now     time.Time
 }
 
-// Rule says what of a need is unmet, and how to meet it; "" if nothing is. value is what follows the
-// rule's name.
-type Rule func(ctx context.Context, c *Case, value string) (unmet string, err error)
+// Rule is something that a tag may need: in a definition, NAME or NAME:VALUE.
+type Rule struct {
+	Name string
+	// Form says what is wrong with a value and what to write instead, "" if nothing is.
+	Form func(value string) (what, do string)
+	// Unmet says what of a need is unmet, and how to meet it; "" if nothing is.
+	Unmet func(ctx context.Context, c *Case, value string) (unmet string, err error)
+}
 
-// Table has the rules by the names that definitions use: see definition.TagNeeds.
-var Table = map[string]Rule{"age": age, "from": from, "regions": regions}
+// Table is the rules, in the order in which they are told.
+var Table = []Rule{{"regions", noValue, regions}, {"age", isAge, age}, {"from", isTag, from}}
 
-// Mover judges moves of tags, for catalog.MoveTags, by a table of rules.
-func Mover(s *state.State, table map[string]Rule, now func() time.Time) func(context.Context, *catalog.Catalog, *catalog.Move) error {
+func find(name string) *Rule {
+	if i := slices.IndexFunc(Table, func(r Rule) bool { return r.Name == name }); i >= 0 {
+		return &Table[i]
+	}
+	return nil
+}
+
+// Forms are the rules as definitions are read with them.
+func Forms() definition.Needs {
+	needs := definition.Needs{Later: []string{"checks", "signed"},
+		Check: func(name, value string) (what, do string) { return find(name).Form(value) }}
+	for _, r := range Table {
+		needs.Names = append(needs.Names, r.Name)
+	}
+	return needs
+}
+
+func noValue(value string) (what, do string) {
+	if value != "" {
+		return "takes no value", `write "regions"; those of the image's [publish] are meant`
+	}
+	return "", ""
+}
+
+func isAge(value string) (what, do string) {
+	if age, err := definition.ParseAge(value); err != nil || age <= 0 {
+		return "says no age", `write for instance "age:24h" or "age:7d"`
+	}
+	return "", ""
+}
+
+func isTag(value string) (what, do string) {
+	if definition.CheckTag(value) != "" {
+		return "names no tag", `write for instance "from:candidate"`
+	}
+	return "", ""
+}
+
+// Mover judges moves of tags, for catalog.MoveTags.
+func Mover(s *state.State, now func() time.Time) func(context.Context, *catalog.Catalog, *catalog.Move) error {
 	return func(ctx context.Context, c *catalog.Catalog, m *catalog.Move) error {
 		v, err := c.Resolve(ctx, definition.Ref{Image: m.Image, Selector: m.Version})
 		if err != nil {
@@ -47,20 +90,20 @@ func Mover(s *state.State, table map[string]Rule, now func() time.Time) func(con
 		if err != nil {
 			return err
 		}
-		return judge(ctx, &Case{s, c, v, m.Tag, history, now()}, table)
+		return judge(ctx, &Case{s, c, v, m.Tag, history, now()})
 	}
 }
 
 // judge tells all that is unmet at once.
-func judge(ctx context.Context, c *Case, table map[string]Rule) error {
+func judge(ctx context.Context, c *Case) error {
 	var list []string
 	for _, need := range c.State.Org.TagNeeds(c.Tag) {
 		kind, value, _ := strings.Cut(need, ":")
-		rule := table[kind]
+		rule := find(kind)
 		if rule == nil {
 			continue // lint refuses it
 		}
-		unmet, err := rule(ctx, c, value)
+		unmet, err := rule.Unmet(ctx, c, value)
 		if err != nil {
 			return err
 		}

@@ -11,7 +11,6 @@ import (
 	"strings"
 
 	"zygos/internal/definition"
-	"zygos/internal/region/kinds"
 )
 
 // Workspace is a folder with zygos.toml, and where its state is kept.
@@ -21,6 +20,7 @@ type Workspace struct {
 	Org    *definition.Organisation
 	Images []*definition.Image            // by name; after LoadOrganisation, those that were asked for
 	wrong  map[string]definition.Problems // of these
+	kinds  definition.Kinds
 }
 
 // NotFoundError says that no zygos.toml was found.
@@ -32,8 +32,8 @@ func (e *NotFoundError) Error() string {
 }
 
 // Find looks for a workspace: in dir if it is not empty, else in the current folder and those
-// above it. state moves the state away from .zygos; a relative one starts at the current folder.
-func Find(dir, state string) (*Workspace, error) {
+// above it. Its definitions are read with kinds. state moves the state away from .zygos; a relative one starts at the current folder.
+func Find(dir, state string, kinds definition.Kinds) (*Workspace, error) {
 	from, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -49,7 +49,7 @@ func Find(dir, state string) (*Workspace, error) {
 		}
 		root = up
 	}
-	w := &Workspace{Root: root, State: filepath.Join(root, ".zygos")}
+	w := &Workspace{Root: root, State: filepath.Join(root, ".zygos"), kinds: kinds}
 	if state != "" {
 		if w.State, err = filepath.Abs(state); err != nil {
 			return nil, err
@@ -61,7 +61,7 @@ func Find(dir, state string) (*Workspace, error) {
 // LoadOrganisation reads zygos.toml alone, which is enough for whoever only looks at what was built.
 func (w *Workspace) LoadOrganisation() error {
 	var problems definition.Problems
-	w.Org = definition.ReadOrganisation(w.Root, kinds.Readers(), &problems)
+	w.Org = definition.ReadOrganisation(w.Root, w.kinds, &problems)
 	return problems.Err()
 }
 
@@ -95,7 +95,7 @@ func (w *Workspace) LoadEach() error {
 
 // load reads all definitions, and returns the problems that are of no image alone.
 func (w *Workspace) load() (problems definition.Problems, err error) {
-	w.Org = definition.ReadOrganisation(w.Root, kinds.Readers(), &problems)
+	w.Org = definition.ReadOrganisation(w.Root, w.kinds, &problems)
 	files, err := w.files()
 	if err != nil {
 		return nil, err

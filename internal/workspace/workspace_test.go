@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"zygos/internal/app"
 	"zygos/internal/definition"
 	"zygos/internal/workspace"
 )
@@ -29,24 +30,24 @@ func folder(t *testing.T, files map[string]string) string {
 func TestFoundFromAnyFolderInside(t *testing.T) {
 	dir := folder(t, map[string]string{"zygos.toml": org, "images/deep/x": ""})
 	t.Chdir(filepath.Join(dir, "images/deep"))
-	w, err := workspace.Find("", "")
+	w, err := app.Find(app.Where{})
 	require.NoError(t, err)
 	require.Equal(t, dir, w.Root)
 	require.Equal(t, filepath.Join(dir, ".zygos"), w.State)
-	w, err = workspace.Find("", "elsewhere")
+	w, err = app.Find(app.Where{State: "elsewhere"})
 	require.NoError(t, err)
 	require.Equal(t, filepath.Join(dir, "images/deep/elsewhere"), w.State, "a relative state starts at the current folder")
-	_, err = workspace.Find(".", "")
+	_, err = app.Find(app.Where{Workspace: "."})
 	require.ErrorAs(t, err, new(*workspace.NotFoundError), "a folder that was named is not left")
 	t.Chdir("/")
-	_, err = workspace.Find("", "")
+	_, err = app.Find(app.Where{})
 	require.ErrorContains(t, err, "zygos new DIR")
 }
 
 func TestPathsWithOddCharacters(t *testing.T) {
 	dir := folder(t, map[string]string{"a [b] *c:,d/zygos.toml": org,
 		"a [b] *c:,d/images/first.toml": "series = \"1.0\"\nbase = \"b\"\n[[artifact]]\nformat = \"tar\"\n"})
-	w, err := workspace.Find(filepath.Join(dir, "a [b] *c:,d"), "")
+	w, err := app.Find(app.Where{Workspace: filepath.Join(dir, "a [b] *c:,d")})
 	require.NoError(t, err)
 	require.NoError(t, w.Load())
 	require.Len(t, w.Images, 1)
@@ -56,7 +57,7 @@ func TestSharedStageWithAMistakeIsReportedOnce(t *testing.T) {
 	image := "series = \"1.0\"\nbase = \"b\"\n[[stage]]\nuse = \"stages/s.toml\"\n[[artifact]]\nformat = \"tar\"\n"
 	dir := folder(t, map[string]string{"zygos.toml": org, "images/a.toml": image, "images/c.toml": image,
 		"stages/s.toml": "name = \"s\"\ninlin = \"x\"\n"})
-	w, err := workspace.Find(dir, "")
+	w, err := app.Find(app.Where{Workspace: dir})
 	require.NoError(t, err)
 	var problems definition.Problems
 	require.ErrorAs(t, w.Load(), &problems)
@@ -66,7 +67,7 @@ func TestSharedStageWithAMistakeIsReportedOnce(t *testing.T) {
 func TestImagesByName(t *testing.T) {
 	image := "series = \"1.0\"\nbase = \"b\"\n[[artifact]]\nformat = \"tar\"\n"
 	dir := folder(t, map[string]string{"zygos.toml": org, "images/tide-desk.toml": image})
-	w, err := workspace.Find(dir, "")
+	w, err := app.Find(app.Where{Workspace: dir})
 	require.NoError(t, err)
 	require.NoError(t, w.Load())
 	img, err := w.Image("tide-desk")
@@ -83,7 +84,7 @@ func TestImagesAreReadWhenAskedFor(t *testing.T) {
 	good := "series = \"1.0\"\nbase = \"b\"\n[[stage]]\nname = \"s\"\ninline = \"true\"\n[[artifact]]\nformat = \"tar\"\n"
 	dir := folder(t, map[string]string{"zygos.toml": org, "images/a.toml": good, "images/b2.toml": good + "oops = 1\n",
 		"images/c.toml": "not toml at all"})
-	w, err := workspace.Find(dir, "")
+	w, err := app.Find(app.Where{Workspace: dir})
 	require.NoError(t, err)
 	require.NoError(t, w.LoadOrganisation(), "mistakes in images are not met")
 	require.Empty(t, w.Images)
@@ -105,7 +106,7 @@ func TestImagesAreReadWhenAskedFor(t *testing.T) {
 
 func TestStateKeepsItselfOutOfTheRepository(t *testing.T) {
 	dir := folder(t, map[string]string{"zygos.toml": org})
-	w, err := workspace.Find(dir, "")
+	w, err := app.Find(app.Where{Workspace: dir})
 	require.NoError(t, err)
 	require.NoError(t, w.MakeState())
 	text, err := os.ReadFile(filepath.Join(dir, ".zygos/.gitignore"))
@@ -150,7 +151,7 @@ func TestStagesThatCannotBeStackedAreNamed(t *testing.T) {
 		}
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "images", name+".toml"), []byte(text), 0o600))
 	}
-	w, err := workspace.Find(dir, "")
+	w, err := app.Find(app.Where{Workspace: dir})
 	require.NoError(t, err)
 	require.EqualError(t, w.Load(), "images/child.toml:2:8: with the images that it is built on, child has 1000 stages, and a tree is "+
 		"stacked from 996 at most; merge stages")

@@ -1,0 +1,72 @@
+package base
+
+import (
+	"context"
+	"io"
+	"net/url"
+	"os"
+	"slices"
+
+	"zygos/internal/definition"
+	"zygos/internal/layer"
+)
+
+// Kind is a kind of base: what a candidate in from may be, and how such a file becomes a layer.
+type Kind struct {
+	Name string
+	// Takes says whether a path or address names a base of this kind. The first kind of the table that takes
+	// it has it.
+	Takes func(from string) bool
+	// Read reads what else a definition says of such a base. key is what of it makes another tree of the same
+	// file. nil if there is nothing to say.
+	Read func(v definition.Values) (settings any, key string)
+	// Unpack turns a file into a tree. in reads it from front to back, and is what is verified; file is the same
+	// for whoever has to jump.
+	Unpack func(ctx context.Context, in io.Reader, file *os.File, settings any, to layer.Folder, limits layer.Limits) (layer.Index, error)
+}
+
+// Table is the kinds. What no other takes is an archive.
+var Table = []*Kind{&archive}
+
+func find(name string) *Kind {
+	if i := slices.IndexFunc(Table, func(k *Kind) bool { return k.Name == name }); i >= 0 {
+		return Table[i]
+	}
+	return &archive
+}
+
+// Readers are the kinds as definitions are read with them.
+func Readers() definition.BaseKinds {
+	return definition.BaseKinds{
+		Of: func(from string) (kind, why, do string) {
+			if from == "" {
+				return "", "an empty path", "name a file or an address"
+			}
+			if isRemote(from) && !canBeFetched(from) {
+				return "", "\"" + from + "\" is no address that can be fetched", "use http:// or https://, or a path"
+			}
+			return Table[slices.IndexFunc(Table, func(k *Kind) bool { return k.Takes(from) })].Name, "", ""
+		},
+		Read: func(kind string, v definition.Values) (settings any, key string) {
+			if k := find(kind); k.Read != nil {
+				return k.Read(v)
+			}
+			return nil, ""
+		}}
+}
+
+func canBeFetched(from string) bool {
+	u, err := url.Parse(from)
+	return err == nil && u.Host != "" && (u.Scheme == "http" || u.Scheme == "https")
+}
+
+// archive is a root archive: tar (POSIX.1-2001), also compressed.
+var archive = Kind{Name: "archive", Takes: func(string) bool { return true },
+	Unpack: func(ctx context.Context, in io.Reader, _ *os.File, _ any, to layer.Folder, limits layer.Limits) (layer.Index, error) {
+		plain, done, err := decompress(in)
+		if err != nil {
+			return nil, err
+		}
+		defer done()
+		return layer.Unpack(ctx, plain, to, limits)
+	}}

@@ -147,20 +147,15 @@ func (a *App) View(ctx context.Context, word, variant, stage string) (*build.Vie
 
 // Enter runs a shell on a view, and returns its exit code. What it changes is thrown away.
 func (a *App) Enter(ctx context.Context, view *build.View, shell machine.Shell) (code int, err error) {
-	ids, _ := machine.Inside()
-	dir, hold, err := a.Engine().Hold(ctx, fmt.Sprintf("enter-%d", os.Getpid()), view.Layers)
+	engine := a.Engine()
+	dir, hold, err := engine.Hold(ctx, fmt.Sprintf("enter-%d", os.Getpid()), view.Layers)
 	if err != nil {
 		return 0, err
 	}
 	defer hold.Close()
 	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
-	m := machine.Stage{Name: "enter", Hostname: "zygos", Upper: filepath.Join(dir, "upper"), Scratch: filepath.Join(dir, "scratch"),
-		Network: view.Network}
-	for _, digest := range view.Layers {
-		m.Layers = append(m.Layers, a.Layers.TreeDir(digest))
-	}
-	if view.Tree != "" {
-		lock, err := os.Open(filepath.Dir(filepath.Dir(view.Tree)))
+	if view.Kept != "" {
+		lock, err := os.Open(filepath.Dir(filepath.Dir(view.Kept)))
 		if err != nil {
 			return 0, err
 		}
@@ -168,22 +163,20 @@ func (a *App) Enter(ctx context.Context, view *build.View, shell machine.Shell) 
 		if err := flock.Share(ctx, lock); err != nil {
 			return 0, err
 		}
-		m.Layers = append(m.Layers, view.Tree)
 	}
 	tree, err := a.Layers.Stack(view.Layers)
-	if err == nil {
-		err = errors.Join(os.Mkdir(m.Upper, 0o755), os.Mkdir(m.Scratch, 0o755))
-	}
-	if err == nil {
-		files := layer.Files{Store: a.Layers, Layers: view.Layers}
-		err = (&layer.Upper{Folder: layer.Folder{Dir: m.Upper, Owners: a.Layers.Owners}, Lower: tree, Below: files.Path}).Prepare(ctx)
-	}
 	if err != nil {
 		return 0, err
 	}
+	instance, err := engine.Machine.Start(ctx, machine.Ground{Store: a.Layers, Layers: view.Layers, Tree: tree, Kept: view.Kept, Temp: dir},
+		view.Network)
+	if err != nil {
+		return 0, err
+	}
+	defer instance.Stop()
 	for _, content := range view.Contents {
 		shell.Scripts = append(shell.Scripts, machine.Script{Content: content})
 	}
 	shell.User, shell.Dir, shell.Env = view.User, view.Dir, view.Env
-	return machine.Sandbox{IDs: ids}.Enter(ctx, m, shell)
+	return instance.Run(ctx, shell)
 }

@@ -30,27 +30,6 @@ import (
 
 func TestMain(m *testing.M) { machinetest.Main(m) }
 
-// hand is a machine that does what a test says, by hand, without a sandbox.
-type hand struct {
-	owners layer.Owners
-	stages []string
-	do     func(ctx context.Context, stage machine.Stage, watch machine.Watcher) error
-}
-
-func (h *hand) Run(ctx context.Context, stage machine.Stage, watch machine.Watcher) error {
-	h.stages = append(h.stages, stage.Name)
-	watch.StepStarted(0)
-	watch.Line(0, "out", "hello from "+stage.Name)
-	if h.do != nil {
-		if err := h.do(ctx, stage, watch); err != nil {
-			return err
-		}
-	}
-	watch.StepEnded(0, time.Millisecond, nil)
-	return layer.Folder{Dir: stage.Upper, Owners: h.owners}.Put(&layer.Entry{Path: "made-by-" + stage.Name, Kind: layer.File, Mode: 0o644,
-		MTime: 5, Size: 4}, bytes.NewReader([]byte("text")))
-}
-
 // works is a place to build in.
 type works struct {
 	t      *testing.T
@@ -63,13 +42,14 @@ func newWorks(t *testing.T) *works {
 	dir := state.Dir(t.TempDir())
 	t.Cleanup(func() { require.NoError(t, layer.RemoveAll(dir.In())) })
 	ids, _ := machine.Inside()
-	w := &works{t: t, hand: &hand{owners: layer.Owners{First: ids.First, Count: ids.Count}}}
+	w := &works{t: t, hand: &hand{}}
+	owners := layer.Owners{First: ids.First, Count: ids.Count}
 	s, err := store.Open(dir.Store())
 	require.NoError(t, err)
 	c, err := catalog.Open(t.Context(), dir.CatalogFile(), "")
 	require.NoError(t, err)
 	t.Cleanup(func() { c.Close() })
-	layers := &layer.Store{Dir: dir.Layers(), Owners: w.hand.owners, Check: true}
+	layers := &layer.Store{Dir: dir.Layers(), Owners: owners, Check: true}
 	w.engine = &build.Engine{State: dir, Root: dir.In(), Who: "me", Layers: layers, Store: s, Machine: w.hand, IDs: ids, Catalog: c,
 		Watch: func(e build.Event) { w.events = append(w.events, e) },
 		Base: func(_ context.Context, _ plan.Base, _, temp string, _ func(string, int64, int64)) (*layer.Snapshot, error) {
@@ -77,7 +57,7 @@ func newWorks(t *testing.T) *works {
 			require.NoError(t, err)
 			x := layer.Index{{Path: ".", Kind: layer.Dir, Mode: 0o755}, {Path: "etc", Kind: layer.Dir, Mode: 0o755},
 				{Path: "etc/machine-id", Kind: layer.File, Mode: 0o444, Size: 3}}
-			folder := layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: w.hand.owners}
+			folder := layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: owners}
 			for i := range x {
 				require.NoError(t, folder.Put(&x[i], bytes.NewReader([]byte("id\n"))))
 			}
@@ -164,7 +144,7 @@ func TestTarHoldsTheSealedTree(t *testing.T) {
 	require.NoError(t, err)
 	defer plain.Close()
 	dir := t.TempDir()
-	x, err := layer.Unpack(t.Context(), plain, layer.Folder{Dir: dir, Owners: w.hand.owners}, layer.DefaultLimits)
+	x, err := layer.Unpack(t.Context(), plain, layer.Folder{Dir: dir, Owners: w.engine.Layers.Owners}, layer.DefaultLimits)
 	require.NoError(t, err)
 	require.Equal(t, "made-by-one", x[len(x)-1].Path)
 	require.NoError(t, layer.RemoveAll(dir))
@@ -184,7 +164,7 @@ func TestSecondBuildReusesStages(t *testing.T) {
 
 func TestFailedStepRegistersNothingAndKeepsFinishedStages(t *testing.T) {
 	w := newWorks(t)
-	w.hand.do = func(_ context.Context, stage machine.Stage, watch machine.Watcher) error {
+	w.hand.do = func(_ context.Context, stage machine.Stage, watch machine.Watcher, left *left) error {
 		if stage.Name != "two" {
 			return nil
 		}
@@ -215,7 +195,10 @@ func TestFailedStepRegistersNothingAndKeepsFinishedStages(t *testing.T) {
 func TestCancelIsRecorded(t *testing.T) {
 	w := newWorks(t)
 	ctx, cancel := context.WithCancel(t.Context())
-	w.hand.do = func(ctx context.Context, _ machine.Stage, _ machine.Watcher) error { cancel(); return ctx.Err() }
+	w.hand.do = func(ctx context.Context, _ machine.Stage, _ machine.Watcher, left *left) error {
+		cancel()
+		return ctx.Err()
+	}
 	_, err := w.engine.Run(ctx, w.plan("1.0.0", "one"))
 	require.ErrorIs(t, err, context.Canceled)
 	builds, _, err := w.engine.Catalog.Builds(t.Context(), "link", 0)
@@ -238,7 +221,7 @@ func TestVersionTakenMeanwhileIsNotOverwritten(t *testing.T) {
 func TestBuildsOfAnImageAtOnceHoldTheirNumbers(t *testing.T) {
 	w := newWorks(t)
 	var same, other error
-	w.hand.do = func(ctx context.Context, stage machine.Stage, _ machine.Watcher) error {
+	w.hand.do = func(ctx context.Context, stage machine.Stage, _ machine.Watcher, left *left) error {
 		if stage.Name != "one" {
 			return nil
 		}
@@ -311,14 +294,12 @@ func TestLogOfADeadBuildIsReadAsFarAsItGoes(t *testing.T) {
 func TestFailedStageRunsAgainFromTheTreeBeforeIt(t *testing.T) {
 	w := newWorks(t)
 	tries := 0
-	w.hand.do = func(_ context.Context, stage machine.Stage, _ machine.Watcher) error {
+	w.hand.do = func(_ context.Context, stage machine.Stage, _ machine.Watcher, left *left) error {
 		if tries++; tries == 1 {
-			require.NoError(t, os.WriteFile(filepath.Join(stage.Upper, "half"), nil, 0o644))
+			left.files["half"] = ""
 			return &machine.StepError{Name: "x", Code: 1}
 		}
-		list, err := os.ReadDir(stage.Upper)
-		require.NoError(t, err)
-		require.Empty(t, list, "nothing of the failed try is there")
+		require.Empty(t, left.files, "nothing of the failed try is there")
 		return nil
 	}
 	p := w.plan("1.0.0", "one")
@@ -333,11 +314,11 @@ func TestFailedStageRunsAgainFromTheTreeBeforeIt(t *testing.T) {
 
 func TestStateOfAFailedStageIsKeptForALook(t *testing.T) {
 	w := newWorks(t)
-	w.hand.do = func(_ context.Context, stage machine.Stage, _ machine.Watcher) error {
+	w.hand.do = func(_ context.Context, stage machine.Stage, _ machine.Watcher, left *left) error {
 		if stage.Name == "one" {
 			return nil
 		}
-		require.NoError(t, os.WriteFile(filepath.Join(stage.Upper, "half"), []byte("done"), 0o644))
+		left.files["half"] = "done"
 		return &machine.StepError{Name: "x", Code: 1}
 	}
 	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one", "two"))
@@ -350,12 +331,12 @@ func TestStateOfAFailedStageIsKeptForALook(t *testing.T) {
 	v, err := view("")
 	require.NoError(t, err)
 	require.Len(t, v.Layers, 2, "the base and the stage before")
-	text, err := os.ReadFile(filepath.Join(v.Tree, "half"))
+	text, err := os.ReadFile(filepath.Join(v.Kept, "half"))
 	require.NoError(t, err)
 	require.Equal(t, "done", string(text))
 	v, err = view("one")
 	require.NoError(t, err)
-	require.Empty(t, v.Tree)
+	require.Empty(t, v.Kept)
 	_, err = view("three")
 	require.ErrorContains(t, err, `finished no stage "three"; it finished one`)
 	w.hand.do = nil
@@ -372,7 +353,7 @@ func TestStateOfAFailedStageIsKeptForALook(t *testing.T) {
 
 func TestBuildIsCancelledFromElsewhere(t *testing.T) {
 	w := newWorks(t)
-	w.hand.do = func(ctx context.Context, _ machine.Stage, _ machine.Watcher) error {
+	w.hand.do = func(ctx context.Context, _ machine.Stage, _ machine.Watcher, left *left) error {
 		require.NoError(t, build.Cancel(w.engine.State, "b-1.0.0", "somebody"))
 		<-ctx.Done()
 		return ctx.Err()
@@ -388,14 +369,15 @@ func TestVariantsAndBuildsShareAStage(t *testing.T) {
 	w := newWorks(t)
 	var mu sync.Mutex
 	ran := map[string]int{}
-	w.engine.Machine = machineFunc(func(ctx context.Context, stage machine.Stage, watch machine.Watcher) error {
+	w.hand.always = true
+	w.hand.do = func(_ context.Context, stage machine.Stage, _ machine.Watcher, left *left) error {
 		mu.Lock()
 		ran[stage.Name]++
 		mu.Unlock()
 		time.Sleep(50 * time.Millisecond)
-		return layer.Folder{Dir: stage.Upper, Owners: w.hand.owners}.Put(&layer.Entry{Path: "made", Kind: layer.File, Mode: 0o644, Size: 1},
-			bytes.NewReader([]byte("x")))
-	})
+		left.files["made"] = "x"
+		return nil
+	}
 	w.engine.Watch = func(build.Event) {}
 	w.engine.Slots = make(chan struct{}, 2)
 	base, err := w.engine.Base(t.Context(), plan.Base{}, "", t.TempDir(), nil)
@@ -424,12 +406,6 @@ func TestVariantsAndBuildsShareAStage(t *testing.T) {
 		require.Len(t, v.Trees, 2)
 		require.Len(t, v.Artifacts, 4)
 	}
-}
-
-type machineFunc func(context.Context, machine.Stage, machine.Watcher) error
-
-func (f machineFunc) Run(ctx context.Context, stage machine.Stage, watch machine.Watcher) error {
-	return f(ctx, stage, watch)
 }
 
 // A text that a power cut left empty is no text, and is kept anew.

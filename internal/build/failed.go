@@ -8,6 +8,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/layer"
+	"zygos/internal/machine"
 	"zygos/internal/plan"
 	"zygos/internal/state"
 	"zygos/internal/store"
@@ -22,7 +23,7 @@ type failedState struct {
 }
 
 // keepFailed keeps the tree that a stage left when it failed.
-func (b *branch) keepFailed(i int, upper string, f *Failure) error {
+func (b *branch) keepFailed(i int, result machine.Result, f *Failure) error {
 	if b.secrets != nil && len(b.shape.Stages[i].Secrets) > 0 {
 		b.emit(Event{Kind: Note, Stage: f.Stage,
 			Text: "the state in which it failed is kept and may hold secrets; it is private to you, and goes with the next build of the image"})
@@ -44,7 +45,7 @@ func (b *branch) keepFailed(i int, upper string, f *Failure) error {
 	}
 	text, err := json.Marshal(kept)
 	if err == nil {
-		err = os.Rename(upper, filepath.Join(dir, "tree"))
+		err = result.Keep(filepath.Join(dir, "tree"))
 	}
 	if err == nil {
 		err = store.WriteFile(filepath.Join(dir, "state.json"), text)

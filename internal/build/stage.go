@@ -231,27 +231,14 @@ func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string,
 	if err != nil {
 		return "", 0, nil, err
 	}
-	dir, err := b.Layers.Begin(b.dir)
-	if err != nil {
-		return "", 0, nil, err
-	}
-	defer func() { _ = layer.RemoveAll(dir) }() // gone already if it became a layer; else swept with the run's folder
-	upper := &layer.Upper{Folder: layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: b.Layers.Owners}, Lower: tree, Below: b.content,
-		Spare: b.spare, Epoch: b.shape.Epoch}
-	if err := upper.Prepare(ctx); err != nil {
-		return "", 0, nil, err
-	}
-	scratch, err := os.MkdirTemp(b.dir, "scratch-")
-	if err == nil {
-		err = os.Chmod(scratch, 0o755)
-	}
-	if err != nil {
-		return "", 0, nil, err
-	}
-	defer func() { _ = layer.RemoveAll(scratch) }() // what stays goes with the run's folder
 	s := &b.shape.Stages[i]
 	w = &watcher{branch: b, stage: s}
-	if err := b.Machine.Run(ctx, b.orders(s, upper.Dir, scratch), w); err != nil {
+	ground := machine.Ground{Store: b.Layers, Layers: b.layers, Tree: tree, Temp: b.dir, Spare: b.spare, Epoch: b.shape.Epoch}
+	result, err := b.Machine.Run(ctx, ground, b.orders(s), w)
+	if result != nil {
+		defer result.Drop()
+	}
+	if err != nil {
 		var failed *machine.StepError
 		if errors.As(err, &failed) {
 			f := w.failure(failed)
@@ -259,7 +246,7 @@ func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string,
 				f.Reason = fmt.Sprintf("%s; the disk of %s is full (%d KiB are free): make room and run the command again, finished stages are kept",
 					f.How(), b.State, free>>10)
 			}
-			f.Kept = last && b.keepFailed(i, upper.Dir, f) == nil
+			f.Kept = last && b.keepFailed(i, result, f) == nil
 			return "", 0, w, f
 		}
 		if ctx.Err() != nil {
@@ -271,26 +258,19 @@ func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string,
 		w.steps = append(w.steps, StepRecord{Name: "restart"}) // the next stage starts on a fresh machine, as every stage does
 		b.emit(Event{Kind: StepBegan, Stage: s.Name, Step: "restart"})
 	}
-	x, err := upper.Scan(ctx)
-	if err != nil {
-		return "", 0, w, err
-	}
-	digest, err = b.Layers.Commit(dir, x)
-	return digest, x.Bytes(), w, err
+	digest, bytes, err = result.Commit(ctx)
+	return digest, bytes, w, err
 }
 
 // orders turns a stage of the plan into what the machine is told.
-func (b *branch) orders(s *plan.Stage, upper, scratch string) machine.Stage {
-	m := machine.Stage{Name: s.Name, Hostname: "zygos", Upper: upper, Scratch: scratch, Network: s.Network, Timeout: s.Timeout,
+func (b *branch) orders(s *plan.Stage) machine.Stage {
+	m := machine.Stage{Name: s.Name, Hostname: "zygos", Network: s.Network, Timeout: s.Timeout,
 		Limits: machine.Limits(b.plan.Limits)}
 	if b.secrets != nil {
 		m.Mask = b.secrets.Mask
 	}
 	for _, secret := range s.Secrets {
 		m.Secrets = append(m.Secrets, machine.Secret{Name: secret.Name, Variable: secret.Variable, Value: secret.Value.Value})
-	}
-	for _, digest := range b.layers {
-		m.Layers = append(m.Layers, b.Layers.TreeDir(digest))
 	}
 	for _, step := range s.Steps {
 		if step.Files == nil {

@@ -17,7 +17,7 @@ import (
 type View struct {
 	About    string   // in words
 	Layers   []string // digests, lowest first
-	Tree     string   // folder of one more layer that is in no store, "" for none
+	Kept     string   // what a stage that failed left on them: see machine.Ground
 	User     string
 	Dir      string
 	Env      []string
@@ -91,7 +91,7 @@ func ViewFailed(ctx context.Context, at state.Dir, b *catalog.Build, variant, st
 	if stage == "" || stage == s.Stage.Name {
 		v := &View{About: fmt.Sprintf("In the state in which %s failed: %sstage %s, step %s, %s.", b.ID, variantWord(variant), s.Failure.Stage,
 			s.Failure.Step, s.Failure.How()),
-			Layers: s.Layers, Tree: filepath.Join(dir, "tree"), Contents: s.Scripts}
+			Layers: s.Layers, Kept: filepath.Join(dir, "tree"), Contents: s.Scripts}
 		v.as(&s.Stage)
 		for _, step := range s.Stage.Steps {
 			if step.Files == nil {

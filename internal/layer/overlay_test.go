@@ -126,9 +126,10 @@ func TestIndexesTellWhatTheOverlayShows(t *testing.T) {
 					todo = "ls -lR /work"
 				}
 				see := &seen{step: 1}
-				stage := machine.Stage{Name: "s", Layers: dirs, Upper: upper.Dir, Scratch: scratch, Timeout: time.Minute, Steps: []machine.Step{
+				at := machine.Folders{Layers: dirs, Upper: upper.Dir, Scratch: scratch}
+				stage := machine.Stage{Name: "s", Timeout: time.Minute, Steps: []machine.Step{
 					{Name: "change", Script: &machine.Script{Content: []byte(todo)}}, {Name: "list", Script: &machine.Script{Content: []byte(listing)}}}}
-				require.NoError(t, machine.Sandbox{IDs: ids}.Run(t.Context(), stage, see))
+				require.NoError(t, machine.Sandbox{IDs: ids}.RunIn(t.Context(), at, stage, see))
 				y, err := u.Scan(t.Context())
 				require.NoError(t, err)
 				if level == 4 {

@@ -1,8 +1,7 @@
 // Package machine runs the steps of a stage on a temporary machine. The one machine here is
 // the sandbox: a process in namespaces of its own on an overlay of layers.
 //
-// The package knows trees on disk and commands to run; it knows nothing of definitions,
-// versions or how layers are named.
+// The package knows trees in layers and commands to run; it knows nothing of definitions or versions.
 package machine
 
 import (
@@ -12,22 +11,21 @@ import (
 	"time"
 )
 
-// Machine runs one stage at a time.
+// Machine runs stages and starts instances.
 type Machine interface {
-	// Run carries out the stage's steps in order on its root and returns when every process
-	// of the stage is gone. A step that fails ends the stage with a *StepError. When the
-	// context ends, all processes are killed at once and the context's error is returned.
-	Run(ctx context.Context, stage Stage, watch Watcher) error
+	// Run carries out the stage's steps in order and returns when every process of the stage is gone.
+	// A step that fails ends the stage with a *StepError. When the context ends, all processes are
+	// killed at once and the context's error is returned. Unless it is nil, the result is to be dropped.
+	Run(ctx context.Context, on Ground, stage Stage, watch Watcher) (Result, error)
+	// Start starts an instance, with the host's network or none, to be stopped.
+	Start(ctx context.Context, on Ground, network bool) (Instance, error)
 }
 
-// Stage is what to run, and on what.
+// Stage is what to run.
 type Stage struct {
 	Name     string
 	Hostname string
-	Layers   []string // folders of the layers' trees, lowest first
-	Upper    string   // empty folder that receives the changes
-	Scratch  string   // empty folder on the same file system, for the overlay's work and /tmp
-	Network  bool     // reach the host's network; without it only a loopback device exists
+	Network  bool // reach the host's network; without it only a loopback device exists
 	Timeout  time.Duration
 	Limits   Limits
 	Secrets  []Secret

@@ -76,8 +76,15 @@ const (
 	fdSteps
 )
 
-// Run carries out a stage: see Machine.
-func (s Sandbox) Run(ctx context.Context, stage Stage, watch Watcher) error {
+// Folders are where an overlay lies.
+type Folders struct {
+	Layers  []string // trees, lowest first
+	Upper   string   // prepared folder that receives the changes
+	Scratch string   // empty folder on the same file system, for the overlay's work and /tmp
+}
+
+// RunIn carries out a stage in folders.
+func (s Sandbox) RunIn(ctx context.Context, at Folders, stage Stage, watch Watcher) error {
 	// The parent-death signal of process 1 follows the thread that starts it.
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
@@ -86,7 +93,7 @@ func (s Sandbox) Run(ctx context.Context, stage Stage, watch Watcher) error {
 		ctx, cancel = context.WithTimeoutCause(ctx, stage.Timeout, errTimeout)
 		defer cancel()
 	}
-	root, tmp, err := s.mounts(stage)
+	root, tmp, err := s.mounts(at)
 	if err != nil {
 		return err
 	}
@@ -118,22 +125,19 @@ func (s Sandbox) Run(ctx context.Context, stage Stage, watch Watcher) error {
 
 var errTimeout = errors.New("time is up")
 
-// mounts makes the stage's root and /tmp as mounts that are attached nowhere yet: they vanish with their descriptors.
-func (s Sandbox) mounts(stage Stage) (root, tmp *os.File, err error) {
-	if len(stage.Layers) > MostLayers {
-		return nil, nil, fmt.Errorf("stage %s stands on %d layers, with those of its parents, and %d is the most; merge stages", stage.Name,
-			len(stage.Layers), MostLayers)
+// mounts makes the root and /tmp as mounts that are attached nowhere yet: they vanish with their descriptors.
+func (s Sandbox) mounts(at Folders) (root, tmp *os.File, err error) {
+	if len(at.Layers) > MostLayers {
+		return nil, nil, fmt.Errorf("it stands on %d layers, with those of its parents, and %d is the most; merge stages", len(at.Layers),
+			MostLayers)
 	}
-	work, scratch, point := filepath.Join(stage.Scratch, "work"), filepath.Join(stage.Scratch, "tmp"), filepath.Join(stage.Scratch, "root")
-	for _, dir := range []string{work, scratch, point} {
-		if err := os.Mkdir(dir, 0o700); err != nil {
-			return nil, nil, err
-		}
-	}
-	if err := errors.Join(os.Lchown(scratch, int(s.IDs.First), int(s.IDs.First)), os.Chmod(scratch, 0o777|os.ModeSticky)); err != nil {
+	scratch, point := filepath.Join(at.Scratch, "tmp"), filepath.Join(at.Scratch, "root")
+	work, err := os.MkdirTemp(at.Scratch, "work-") // the next one on the same folders needs another
+	if err := errors.Join(err, os.MkdirAll(scratch, 0o700), os.MkdirAll(point, 0o700),
+		os.Lchown(scratch, int(s.IDs.First), int(s.IDs.First)), os.Chmod(scratch, 0o777|os.ModeSticky)); err != nil {
 		return nil, nil, err
 	}
-	root, err = Overlay(stage.Layers, stage.Upper, work, point)
+	root, err = Overlay(at.Layers, at.Upper, work, point)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -475,26 +479,4 @@ func (r *running) timedOut() error {
 		Reason: fmt.Sprintf("the stage did not end within its timeout of %s; all its processes were stopped", r.stage.Timeout)}
 	r.watch.StepEnded(r.step, r.stage.Timeout, e)
 	return e
-}
-
-// Probe makes a sandbox without steps on an empty tree in dir and tells how long it took.
-func Probe(ctx context.Context, ids IDs, dir string) (took time.Duration, err error) {
-	temp, err := os.MkdirTemp(dir, "probe-")
-	if err != nil {
-		return 0, err
-	}
-	defer os.RemoveAll(temp)
-	stage := Stage{Name: "probe", Hostname: "probe", Layers: []string{filepath.Join(temp, "lower")}, Upper: filepath.Join(temp, "upper"),
-		Scratch: filepath.Join(temp, "scratch")}
-	for _, d := range []string{stage.Layers[0], stage.Upper, stage.Scratch} {
-		if err := os.Mkdir(d, 0o755); err != nil {
-			return 0, err
-		}
-		if err := os.Chown(d, int(ids.First), int(ids.First)); err != nil {
-			return 0, err
-		}
-	}
-	began := time.Now()
-	err = Sandbox{IDs: ids}.Run(ctx, stage, nil)
-	return time.Since(began), err
 }

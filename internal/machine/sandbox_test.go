@@ -2,7 +2,6 @@ package machine_test
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -73,21 +72,21 @@ func (b *bench) owners() layer.Owners { return layer.Owners{First: b.ids.First, 
 
 func (b *bench) run(ctx context.Context, stage machine.Stage) error {
 	dir := b.t.TempDir()
-	b.upper = filepath.Join(dir, "upper")
-	stage.Upper, stage.Scratch = b.upper, filepath.Join(dir, "scratch")
-	require.NoError(b.t, os.Mkdir(stage.Upper, 0o755))
-	require.NoError(b.t, os.Mkdir(stage.Scratch, 0o755))
+	at := machine.Folders{Layers: append([]string{b.base}, b.more...), Upper: filepath.Join(dir, "upper"),
+		Scratch: filepath.Join(dir, "scratch")}
+	b.upper = at.Upper
+	require.NoError(b.t, os.Mkdir(at.Upper, 0o755))
+	require.NoError(b.t, os.Mkdir(at.Scratch, 0o755))
 	b.t.Cleanup(func() { require.NoError(b.t, layer.RemoveAll(dir)) })
-	b.changes = b.over(stage.Upper)
+	b.changes = b.over(at.Upper)
 	require.NoError(b.t, b.changes.Prepare(ctx))
-	stage.Layers = append([]string{b.base}, b.more...)
 	if stage.Name == "" {
 		stage.Name = "stage"
 	}
 	b.lines = nil
 	began := time.Now()
 	defer func() { b.took = time.Since(began) }()
-	return machine.Sandbox{IDs: b.ids}.Run(ctx, stage, b)
+	return machine.Sandbox{IDs: b.ids}.RunIn(ctx, at, stage, b)
 }
 
 // over is an upper folder on the base.
@@ -387,27 +386,4 @@ func TestOfLongOutputHeadAndTailComeThrough(t *testing.T) {
 	}
 	require.Equal(t, int64(1000001), total+cut, "no line is lost unsaid")
 	require.Less(t, total, int64(300000))
-}
-
-func TestShellOnATree(t *testing.T) {
-	b := newBench(t)
-	dir := t.TempDir()
-	t.Cleanup(func() { require.NoError(t, layer.RemoveAll(dir)) })
-	enter := func(input string) (string, int) {
-		stage := machine.Stage{Name: "enter", Layers: []string{b.base}, Upper: filepath.Join(dir, fmt.Sprint("upper", len(input))),
-			Scratch: filepath.Join(dir, fmt.Sprint("scratch", len(input)))}
-		require.NoError(t, errors.Join(os.Mkdir(stage.Upper, 0o755), os.Mkdir(stage.Scratch, 0o755)))
-		require.NoError(t, b.over(stage.Upper).Prepare(t.Context()))
-		var out strings.Builder
-		code, err := machine.Sandbox{IDs: b.ids}.Enter(t.Context(), stage,
-			machine.Shell{Dir: "/var", Env: []string{"A=b"}, In: strings.NewReader(input), Out: &out, Err: &out,
-				Scripts: []machine.Script{{Content: []byte("#!/bin/sh\necho ran\n")}}})
-		require.NoError(t, err)
-		return out.String(), code
-	}
-	out, code := enter("pwd; echo $A; /run/zygos/steps/01; exit 3\n")
-	require.Equal(t, "/var\nb\nran\n", out)
-	require.Equal(t, 3, code)
-	_, code = enter("kill -9 $$\n")
-	require.Equal(t, 128+9, code)
 }

@@ -27,6 +27,8 @@ type Shell struct {
 	Sizes     <-chan Size // of the terminal, whenever it changes
 }
 
+const hostname = "zygos" // of instances
+
 // Size is that of a terminal, in characters.
 type Size struct{ Rows, Cols uint16 }
 
@@ -39,13 +41,12 @@ type shellOrder struct {
 	In, Out, Err int // descriptors
 }
 
-// Enter runs a shell on the stage's root and returns its exit code. What it changes is in
-// stage.Upper, which is the caller's to throw away. Steps of the stage are not run.
-func (s Sandbox) Enter(ctx context.Context, stage Stage, shell Shell) (code int, err error) {
+// shell runs a shell in folders and returns its exit code.
+func (s Sandbox) shell(ctx context.Context, at Folders, network bool, shell Shell) (code int, err error) {
 	// The parent-death signal of process 1 follows the thread that starts it.
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
-	root, tmp, err := s.mounts(stage)
+	root, tmp, err := s.mounts(at)
 	if err != nil {
 		return 0, err
 	}
@@ -59,7 +60,7 @@ func (s Sandbox) Enter(ctx context.Context, stage Stage, shell Shell) (code int,
 	if err := errors.Join(err1, err2, err3, err4, err5); err != nil {
 		return 0, err
 	}
-	o := order{Hostname: stage.Hostname, Network: stage.Network, Limited: s.IDs.Limited(), Shell: &shellOrder{User: shell.User, Dir: shell.Dir,
+	o := order{Hostname: hostname, Network: network, Limited: s.IDs.Limited(), Shell: &shellOrder{User: shell.User, Dir: shell.Dir,
 		Env: shell.Env, Term: shell.Term, In: fdSteps, Out: fdSteps + 1, Err: fdSteps + 2}}
 	for _, script := range shell.Scripts {
 		o.Shell.Scripts = append(o.Shell.Scripts, script.Content)
@@ -67,7 +68,7 @@ func (s Sandbox) Enter(ctx context.Context, stage Stage, shell Shell) (code int,
 	r := running{extra: []*os.File{orders, answers, root, tmp, theirIn, theirOut, theirErr}}
 	defer r.close()
 	var complaint bounded
-	cmd, err := r.command(ctx, s.IDs, stage.Network, &complaint)
+	cmd, err := r.command(ctx, s.IDs, network, &complaint)
 	if err != nil {
 		return 0, err
 	}

@@ -41,6 +41,7 @@ type invocation struct {
 	line    []string  // the whole command line
 	out     io.Writer // results
 	err     io.Writer // progress and notes
+	wide    int       // characters that a line of out shows, 0 for any number
 
 	workspace string
 	state     string
@@ -120,7 +121,7 @@ func Main(args []string, out, errs io.Writer) int {
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, unix.SIGTERM, unix.SIGHUP)
 	defer cancel()
 	context.AfterFunc(ctx, cancel) // a second interrupt ends the program at once; the next one sweeps
-	in := &invocation{line: args, out: screen{out}, err: screen{errs}, color: "auto"}
+	in := &invocation{line: args, out: screen{out}, err: screen{errs}, wide: wideness(out), color: "auto"}
 	err := in.dispatch(ctx, args)
 	if err == nil {
 		return 0

@@ -137,7 +137,8 @@ func TestDocumentsForMachines(t *testing.T) {
 	for _, args := range [][]string{{"lint"}, {"bases"}, {"preview", "turbine-link"}, {"builds"}, {"list"}, {"show", "turbine-link"},
 		{"tag", "turbine-link"}, {"tag", "turbine-link", "x"},
 		{"regions"}, {"manifest", "turbine-link"}, {"locate", "turbine-link", "--region", "north-sound"}, {"doctor"}, {"help"}, {"version"},
-		{"schema"}, {"schema", "region"}} {
+		{"schema"}, {"schema", "region"}, {"due"}, {"lineage", "ebb-base"}, {"scripts"}, {"prune"}, {"diff", "tide-desk", "buoy-logger"},
+		{"recall", "buoy-logger@0.9.0", "--why", "x", "--yes"}, {"reinstate", "buoy-logger@0.9.0"}} {
 		r := p.run(append(args, "--json")...)
 		require.Zero(t, r.code, "%v: %s", args, r.err)
 		var document any
@@ -148,6 +149,25 @@ func TestDocumentsForMachines(t *testing.T) {
 		for _, line := range strings.Split(strings.TrimSpace(p.ok(append(args, "--json")...)), "\n") {
 			require.True(t, json.Valid([]byte(line)), line)
 		}
+	}
+	var commands []struct{ Name string }
+	require.NoError(t, json.Unmarshal([]byte(p.ok("help", "--json")), &commands))
+	require.Greater(t, len(commands), 25)
+	for _, c := range commands {
+		if c.Name == "scripts" {
+			continue // words that nothing matches are an answer
+		}
+		r := p.run(c.Name, "nope@1.0.0", "no.pe", "a", "b", "--json")
+		var document struct {
+			Error struct {
+				Code    int
+				Message string
+			}
+		}
+		require.NoError(t, json.Unmarshal([]byte(r.out), &document), "%s: %s", c.Name, r.out)
+		require.Equal(t, r.code, document.Error.Code, "%s: %s", c.Name, r.out)
+		require.NotEmpty(t, document.Error.Message, c.Name)
+		require.Empty(t, r.err, c.Name)
 	}
 	var place struct{ ID, Location, Artifact string }
 	require.NoError(t, json.Unmarshal([]byte(p.ok("locate", "tide-desk@stable", "--region", "kelp-bay", "--format", "tar", "--json")), &place))

@@ -57,6 +57,16 @@ func isTerminal(w io.Writer) bool {
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
+// wideness is how many characters a terminal shows in a line, 0 for what is none.
+func wideness(w io.Writer) int {
+	if f, ok := raw(w).(*os.File); ok {
+		if columns, _, err := term.GetSize(int(f.Fd())); err == nil {
+			return columns
+		}
+	}
+	return 0
+}
+
 func (in *invocation) colored(w io.Writer) bool {
 	switch in.color {
 	case "always":
@@ -118,8 +128,35 @@ func (in *invocation) columns(head []string, rows [][]string) error {
 			}
 			return style
 		})
-	for _, line := range strings.Split(t.String(), "\n") {
+	text := t.String()
+	if in.wide > 0 && lipgloss.Width(text) > in.wide {
+		return in.blocks(head, rows)
+	}
+	for _, line := range strings.Split(text, "\n") {
 		if _, err := fmt.Fprintln(in.out, strings.TrimRight(line, " ")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// blocks writes each row as a name and what is known of it, for a terminal that is narrower than the table: no value
+// is folded that somebody may want to copy.
+func (in *invocation) blocks(head []string, rows [][]string) error {
+	for _, row := range rows {
+		text, used := in.paint(bold, row[0]), in.wide
+		for i, cell := range row[1:] {
+			if cell == "-" || cell == "" {
+				continue
+			}
+			name := strings.ToLower(head[i+1])
+			width := len(name) + 1 + lipgloss.Width(cell)
+			if used += 2 + width; used > in.wide {
+				text, used = text+"\n", 2+width
+			}
+			text += "  " + in.paint(faint, name) + " " + cell
+		}
+		if _, err := fmt.Fprintln(in.out, text); err != nil {
 			return err
 		}
 	}

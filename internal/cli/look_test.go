@@ -50,6 +50,18 @@ func TestColumnsAlignAndStayPlain(t *testing.T) {
 	require.Contains(t, out.String(), "1\n")
 }
 
+// On a terminal that is narrower than a table, each row is lines of its own: nothing is cut or folded that fits.
+func TestTablesAtFortyColumns(t *testing.T) {
+	var out bytes.Buffer
+	in := &invocation{out: &out, err: &out, color: "never", wide: 40}
+	head := []string{"IMAGE", "VERSION", "TAGS", "NOTE"}
+	require.NoError(t, in.columns(head, [][]string{{"turbine-link", "2.3.1", "stable", "-"}}))
+	require.Equal(t, "IMAGE         VERSION  TAGS    NOTE\nturbine-link  2.3.1    stable  -\n", out.String())
+	out.Reset()
+	require.NoError(t, in.columns(head, [][]string{{"turbine-link", "2.3.1", "stable", "built on a recalled one"}, {"ebb-base", "1.0.0", "", "-"}}))
+	require.Equal(t, "turbine-link\n  version 2.3.1  tags stable\n  note built on a recalled one\nebb-base\n  version 1.0.0\n", out.String())
+}
+
 func TestWhatOthersWroteIsShownAndNotObeyed(t *testing.T) {
 	var out bytes.Buffer
 	in := &invocation{out: screen{&out}, err: screen{&out}, color: "always"}

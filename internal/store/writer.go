@@ -57,7 +57,10 @@ func (s *Store) Create(ctx context.Context) (*Writer, error) {
 	return w, nil
 }
 
-var zeros = make([]byte, bufferSize)
+var (
+	nothing [bufferSize]byte // costs nothing at start-up
+	zeros   = nothing[:]
+)
 
 // Size is how many bytes were written, holes included.
 func (w *Writer) Size() int64 { return w.size }

@@ -120,7 +120,7 @@ func (a *App) Engine() *build.Engine {
 	ids, _ := machine.Inside()
 	return &build.Engine{State: a.Dir, Place: a.ID, Root: a.Root, Who: a.Who, Layers: a.Layers, Store: a.Store, IDs: ids,
 		Budget: a.Org.Budget, Commit: a.Commit(),
-		Machine: machine.Sandbox{IDs: ids}, Catalog: a.Catalog, Watch: a.Watch,
+		Machine: machine.Sandbox{IDs: ids}, Catalog: a.Catalog, Known: state.Known{State: a.State}, Watch: a.Watch,
 		Base: func(ctx context.Context, b plan.Base, variant, temp string, tell func(string, int64, int64)) (*layer.Snapshot, error) {
 			return supply.Bring(ctx, a.State, b, variant, temp, tell)
 		}}

@@ -39,6 +39,7 @@ type Engine struct {
 	Machine machine.Machine
 	IDs     machine.IDs
 	Catalog *catalog.Catalog
+	Known   plan.Known // for reasons; nil for none
 	// Base makes a base, or a variant of an image's version, a layer, with a folder for what is unfinished.
 	Base func(ctx context.Context, b plan.Base, variant, temp string,
 		progress func(doing string, done, total int64)) (*layer.Snapshot, error)
@@ -291,7 +292,7 @@ func (r *run) base(ctx context.Context) error {
 		if err != nil {
 			return r.full(err, 0)
 		}
-		if shape.Layers = []string{snap.Layer}; !r.plan.EpochIsSet() && !r.plan.Base.Image {
+		if shape.Layers = []string{snap.Layer}; r.plan.Epoch == "" && !r.plan.Base.Image {
 			shape.Epoch = snap.Epoch
 		}
 	}
@@ -436,7 +437,7 @@ func (r *run) keepTexts() {
 	for _, shape := range r.plan.Shapes {
 		for _, s := range shape.Stages {
 			for _, step := range s.Steps {
-				if step.Script != nil {
+				if step.Copy == nil {
 					keep(step.Digest, func() ([]byte, error) { return step.Script, nil })
 				}
 			}

@@ -58,7 +58,7 @@ func (b *branch) memory(a definition.Artifact) string {
 func (b *branch) captureOne(ctx context.Context, a definition.Artifact, nodes []*layer.Node) (store.Blob, error) {
 	memory := b.memory(a)
 	var had captured
-	if text, err := os.ReadFile(memory); err == nil && !b.plan.Anew() && json.Unmarshal(text, &had) == nil && b.store.Has(store.Blob(had)) {
+	if text, err := os.ReadFile(memory); err == nil && !b.plan.Force && json.Unmarshal(text, &had) == nil && b.store.Has(store.Blob(had)) {
 		return store.Blob(had), nil
 	}
 	blob, err := b.write(ctx, a, nodes)

@@ -39,7 +39,7 @@ func (b *branch) keepFailed(i int, result machine.Result, f *Failure) error {
 	}
 	kept := failedState{Failure: f, Layers: b.layers, Stage: b.shape.Stages[i]}
 	for _, step := range kept.Stage.Steps {
-		if step.Script != nil {
+		if step.Copy == nil {
 			kept.Scripts = append(kept.Scripts, step.Script)
 		}
 	}

@@ -171,7 +171,7 @@ func (b *branch) stage(ctx context.Context, i int) error {
 	if snap != nil && !b.Layers.Touch(key) {
 		snap = nil
 	}
-	reason := b.plan.Reason(b.number, i, b.layers, snap)
+	reason := plan.Reasons{Plan: b.plan, Known: b.Known, Root: b.Root}.Of(b.number, i, b.layers, snap)
 	if snap != nil && (reason == "" || snap.Build == b.plan.Build) {
 		b.push(snap.Layer, s.Name)
 		b.record.Stages = append(b.record.Stages, StageRecord{Name: s.Name, Key: key, Layer: snap.Layer, Bytes: snap.Bytes, Reused: snap.Build})
@@ -273,7 +273,7 @@ func (b *branch) orders(s *plan.Stage) machine.Stage {
 		m.Secrets = append(m.Secrets, machine.Secret{Name: secret.Name, Variable: secret.Variable, Value: secret.Value.Value})
 	}
 	for _, step := range s.Steps {
-		if step.Files == nil {
+		if step.Copy == nil {
 			m.Steps = append(m.Steps, machine.Step{Name: step.Name,
 				Script: &machine.Script{Content: step.Script, User: s.User, Dir: s.Dir, Env: s.Env}})
 			continue

@@ -94,7 +94,7 @@ func ViewFailed(ctx context.Context, at state.Dir, b *catalog.Build, variant, st
 			Layers: s.Layers, Kept: filepath.Join(dir, "tree"), Contents: s.Scripts}
 		v.as(&s.Stage)
 		for _, step := range s.Stage.Steps {
-			if step.Files == nil {
+			if step.Copy == nil {
 				v.Scripts = append(v.Scripts, step.Name)
 			}
 		}

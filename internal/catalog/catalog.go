@@ -8,7 +8,6 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"errors"
-	"sync"
 	"time"
 )
 
@@ -16,12 +15,8 @@ import (
 type Catalog struct {
 	session
 	db     *sql.DB
-	id     string // "" until it is known
+	id     string // "" for one that had none when it was opened
 	frozen bool   // it can only be read
-
-	mu       sync.Mutex
-	recalled map[string]*Recall // as of the writes below; nil when this process changed something
-	writes   string
 }
 
 // Close ends the use of the catalog.
@@ -29,10 +24,10 @@ func (c *Catalog) Close() error { return c.db.Close() }
 
 // ID identifies the catalog; it stays the same when the catalog is exported and imported elsewhere.
 func (c *Catalog) ID(ctx context.Context) (id string, err error) {
-	if c.id == "" {
-		c.id, err = c.first(ctx, "id", func() (string, error) { return rand.Text(), nil })
+	if c.id != "" {
+		return c.id, nil
 	}
-	return c.id, err
+	return c.first(ctx, "id", func() (string, error) { return rand.Text(), nil })
 }
 
 // SecretKey is the key of the marks of secrets for all states that share the catalog; the first one
@@ -67,13 +62,6 @@ func (c *Catalog) first(ctx context.Context, name string, give func() (string, e
 		return tx.row(ctx, query, name).Scan(&value)
 	})
 	return value, err
-}
-
-// changed forgets what was remembered of the database.
-func (c *Catalog) changed() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.recalled = nil
 }
 
 // timeForm is how times are kept: UTC, sortable as text.

@@ -39,21 +39,20 @@ type dialect struct {
 	goose    goose.Dialect
 	numbered bool   // arguments are $1, $2, …
 	alone    string // begins every change, so that one follows another
-	writes   string // query of a text that is another one after somebody wrote
 	lock     bool   // processes that make tables wait for each other by a lock of the database; else of the folder
 }
 
 var (
 	// changes begin with BEGIN IMMEDIATE
-	sqlite   = dialect{name: "sqlite", goose: goose.DialectSQLite3, writes: "SELECT data_version FROM pragma_data_version"}
+	sqlite   = dialect{name: "sqlite", goose: goose.DialectSQLite3}
 	postgres = dialect{name: "postgres", goose: goose.DialectPostgres, numbered: true, lock: true,
-		alone:  "LOCK TABLE builds IN SHARE ROW EXCLUSIVE MODE",
-		writes: "SELECT CAST(pg_current_snapshot() AS TEXT)"}
+		alone: "LOCK TABLE builds IN SHARE ROW EXCLUSIVE MODE"}
 )
 
 const (
-	patience = 20 * time.Second // for the lock of another process
-	outage   = time.Minute      // of the server, that a running command sits out
+	connections = 4                // at most; nothing is remembered that one of them might have seen and another not
+	patience    = 20 * time.Second // for the lock of another process
+	outage      = time.Minute      // of the server, that a running command sits out
 )
 
 // IsAddress says whether a text names a PostgreSQL server, and not a file.
@@ -90,7 +89,7 @@ func open(ctx context.Context, where string, connect func() (*sql.DB, *dialect, 
 	if err != nil {
 		return nil, fmt.Errorf("catalog %s: %w", Plain(where), err)
 	}
-	db.SetMaxOpenConns(1)
+	db.SetMaxOpenConns(connections)
 	c := &Catalog{session: session{conn: db, dialect: d}, db: db, frozen: frozen}
 	if err := c.bringUpToDate(ctx, where); err != nil {
 		db.Close()
@@ -335,7 +334,6 @@ func (c *Catalog) in(ctx context.Context, change func(session) error) error {
 	if c.frozen {
 		return ErrFrozen
 	}
-	defer c.changed()
 	_, err := sitOut(ctx, func() (struct{}, error) { return struct{}{}, c.change(ctx, change) })
 	return err
 }

@@ -349,3 +349,37 @@ func TestCatalogOfAnEarlierProgramIsBroughtUpToDate(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "a script changed", builds[1].Why+builds[0].Why)
 }
+
+// Several callers of one catalog at once, each on a connection of its own: what one of them changed, all others see
+// from then on.
+func TestCallersOfOneCatalogSeeEachOthersChanges(t *testing.T) {
+	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
+		register(t, c, "a", "1.0.0")
+		for round := range 20 {
+			recalled := round%2 == 0
+			if recalled {
+				require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "a", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: moment}))
+			} else {
+				_, err := c.Reinstate(t.Context(), "a", "1.0.0", "me", moment)
+				require.NoError(t, err)
+			}
+			var group errgroup.Group
+			for i := range 8 {
+				group.Go(func() error {
+					list, err := c.Versions(t.Context(), "a")
+					if err == nil && (list[0].Recall != nil) != recalled {
+						err = fmt.Errorf("round %d: %v", round, list[0].Recall)
+					}
+					if err == nil {
+						err = c.Beat(t.Context(), "b-a1.0.0")
+					}
+					if err == nil && i == 0 {
+						_, err = c.ID(t.Context())
+					}
+					return err
+				})
+			}
+			require.NoError(t, group.Wait())
+		}
+	})
+}

@@ -71,33 +71,15 @@ func (v *Version) Usable() error {
 	return nil
 }
 
-// Recalled lists every version that is recalled or will be, itself or through an ancestor, by
-// reference; of several recalls, the one that holds first counts. The map is not to be changed.
-func (c *Catalog) Recalled(ctx context.Context) (map[string]*Recall, error) {
-	var writes string
-	if err := c.row(ctx, c.dialect.writes).Scan(&writes); err != nil {
-		return nil, err
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.recalled != nil && c.writes == writes {
-		return c.recalled, nil
-	}
-	var err error
-	if c.recalled, err = c.readRecalled(ctx); err != nil {
-		return nil, err
-	}
-	c.writes = writes
-	return c.recalled, nil
-}
-
 // hits begins a query over the versions that recalls concern.
 const hits = `WITH RECURSIVE hit (image, version, number, descendants) AS (
 	SELECT image, version, number, descendants FROM recalls WHERE ended = ''
 	UNION SELECT v.image, v.version, h.number, h.descendants FROM versions v JOIN hit h
 		ON v.base_name = h.image AND v.base_version = h.version WHERE h.descendants = 1) `
 
-func (c *Catalog) readRecalled(ctx context.Context) (map[string]*Recall, error) {
+// Recalled lists every version that is recalled or will be, itself or through an ancestor, by
+// reference; of several recalls, the one that holds first counts.
+func (c *Catalog) Recalled(ctx context.Context) (map[string]*Recall, error) {
 	type pair struct {
 		ref    string
 		recall Recall

@@ -92,7 +92,6 @@ func (c *Catalog) Import(ctx context.Context, r io.Reader, only string) (count i
 		return 0, "", fmt.Errorf("it was exported with tables of version %d, and this Zygos has %d; export it again with this one",
 			head.Version, newestSchema)
 	}
-	defer c.changed()
 	err = c.change(ctx, func(tx session) error {
 		var have int
 		if err := tx.row(ctx, "SELECT count(*) FROM builds").Scan(&have); err != nil {

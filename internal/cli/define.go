@@ -258,9 +258,11 @@ func (in *invocation) writeShape(shape *plan.Shape, row func(word, text string))
 		row("stage", fmt.Sprintf("%-16s %s", s.Name, state))
 		for _, step := range s.Steps {
 			text := "run  " + step.Name
-			if len(step.Files) == 1 {
+			switch {
+			case step.Copy == nil:
+			case len(step.Files) == 1:
 				text = fmt.Sprintf("%s -> %s  %s %s", step.Name, step.To, step.Files[0].Mode, step.Owner)
-			} else if step.Files != nil {
+			default:
 				text = fmt.Sprintf("%s -> %s  %s, %s", step.Name, step.To, counted(len(step.Files), "entry"), step.Owner)
 			}
 			row("", "  "+text)

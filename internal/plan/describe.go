@@ -43,15 +43,16 @@ type content struct {
 
 // describer turns a definition's stages into a plan's, with ${…} replaced by values.
 type describer struct {
-	ctx    context.Context
-	root   string
-	img    *definition.Image
-	plan   *Plan
-	known  Known
-	files  map[string]content
-	values map[string]string // of inputs, by where they come from
-	key    []byte            // of the marks
-	seen   map[Source]bool   // in the plan's sources
+	ctx     context.Context
+	root    string
+	img     *definition.Image
+	plan    *Plan
+	options Options
+	known   Known
+	files   map[string]content
+	values  map[string]string // of inputs, by where they come from
+	key     []byte            // of the marks
+	seen    map[Source]bool   // in the plan's sources
 }
 
 func (d *describer) describe(version, build string) error {
@@ -70,7 +71,7 @@ func (d *describer) describe(version, build string) error {
 			given = variant.Inputs
 		}
 		values := map[string]string{"image": d.img.Name, "version": version, "variant": shape.Variant, "build": build}
-		if err := d.inputs(d.img.Inputs, p.options.Set, given, values); err != nil {
+		if err := d.inputs(d.img.Inputs, d.options.Set, given, values); err != nil {
 			return err
 		}
 		shape.Inputs = onlyInputs(values)
@@ -103,7 +104,7 @@ func (d *describer) describe(version, build string) error {
 
 // force marks the stages that --from asks for.
 func (d *describer) force() error {
-	from := d.plan.options.From
+	from := d.plan.From
 	found := from == ""
 	for i := range d.plan.Shapes {
 		forced := false
@@ -199,7 +200,7 @@ func (d *describer) fetch(in *definition.Input) (value string, ok bool, err erro
 
 // looksAway says whether the value of an input comes from a command that is not to run, and notes it.
 func (d *describer) looksAway(in *definition.Input) bool {
-	if !d.plan.options.Look || !strings.HasPrefix(in.From, "command:") {
+	if !d.options.Look || !strings.HasPrefix(in.From, "command:") {
 		return false
 	}
 	if !slices.Contains(d.plan.Assumed, in.Name) {
@@ -344,7 +345,7 @@ func used(texts []string) (names []string) {
 
 // copy describes a step that copies a file, a folder or what matches a pattern.
 func (d *describer) copy(f definition.File, to, owner string) (*Step, string, error) {
-	step := &Step{Name: "copy " + f.From, Source: f.From, To: to, Owner: owner}
+	step := &Step{Name: "copy " + f.From, Source: f.From, Copy: &Copy{To: to, Owner: owner}}
 	mentions := ""
 	add := func(source, to string) error {
 		return filepath.WalkDir(filepath.Join(d.root, source), func(name string, entry fs.DirEntry, err error) error {

@@ -48,10 +48,10 @@ type Plan struct {
 	Unchanged string `json:"unchanged,omitempty"`
 	// Assumed are inputs whose values come from commands and were taken as they last were.
 	Assumed []string `json:"assumed,omitempty"`
-
-	root    string
-	known   Known
-	options Options
+	// What was asked for: see Options.
+	Force bool   `json:"force,omitempty"`
+	From  string `json:"from,omitempty"`
+	Epoch string `json:"source_date_epoch,omitempty"`
 }
 
 // Base is what a build starts from.
@@ -108,15 +108,20 @@ type Mark struct {
 	Value    secret.Secret `json:"-"`
 }
 
-// Step is a group of files to copy or a script to run.
+// Step is something to copy or a script to run.
 type Step struct {
 	Name   string `json:"name"`             // for people
 	Source string `json:"source,omitempty"` // in the workspace, "" for an inline script
 	Digest string `json:"sha256"`           // of the content; of copied files, of all that they are
-	To     string `json:"to,omitempty"`     // of a copy: where in the image
-	Owner  string `json:"owner,omitempty"`
-	Files  []Item `json:"files,omitempty"`
-	Script []byte `json:"-"` // of a script: its content
+	*Copy         // nil for a script
+	Script []byte `json:"-"` // its content; not kept in records
+}
+
+// Copy is a group of files to copy.
+type Copy struct {
+	To    string `json:"to,omitempty"` // where in the image, "" for what a pattern finds
+	Owner string `json:"owner,omitempty"`
+	Files []Item `json:"files,omitempty"`
 }
 
 // Source is a file of the workspace that went into a plan.
@@ -181,9 +186,8 @@ type Options struct {
 
 // Make plans a build of an image.
 func Make(ctx context.Context, root string, org *definition.Organisation, img *definition.Image, known Known, o Options) (*Plan, error) {
-	p := &Plan{Image: img.Name, Build: newBuildID(), Keep: img.Keep, Regions: img.Regions, Limits: img.Limits, root: root, known: known,
-		options: o}
-	d := describer{ctx: ctx, root: root, img: img, plan: p, known: known, files: map[string]content{}, values: map[string]string{}}
+	p := &Plan{Image: img.Name, Build: newBuildID(), Keep: img.Keep, Regions: img.Regions, Limits: img.Limits, Force: o.Force, From: o.From, Epoch: o.Epoch}
+	d := describer{ctx: ctx, root: root, img: img, plan: p, options: o, known: known, files: map[string]content{}, values: map[string]string{}}
 	if err := p.pin(ctx, org, img, &d); err != nil {
 		return nil, err
 	}
@@ -209,7 +213,7 @@ func Make(ctx context.Context, root string, org *definition.Organisation, img *d
 	if same {
 		gone = newest.Created
 	}
-	old := p.match(ctx, gone)
+	old := d.match(gone)
 	switch {
 	case same && !old:
 		p.Unchanged = newest.Version
@@ -220,14 +224,11 @@ func Make(ctx context.Context, root string, org *definition.Organisation, img *d
 		if err := d.describe(p.Version, p.Build); err != nil {
 			return nil, err
 		}
-		p.match(ctx, gone)
+		d.match(gone)
 	}
 	p.Why = p.why(newest)
 	return p, nil
 }
-
-// Anew says that nothing of what earlier builds captured may be taken.
-func (p *Plan) Anew() bool { return p.options.Force }
 
 // why says in words what makes the build necessary.
 func (p *Plan) why(newest *Newest) string {
@@ -236,7 +237,7 @@ func (p *Plan) why(newest *Newest) string {
 		return "nothing changed"
 	case newest == nil:
 		return "first version"
-	case p.options.Force:
+	case p.Force:
 		return "asked for with --force"
 	case newest.Recalled != "":
 		return newest.Recalled
@@ -275,10 +276,10 @@ func (p *Plan) pin(ctx context.Context, org *definition.Organisation, img *defin
 		}
 		p.Base = Base{Name: ref.Image, Version: parent.Version, Image: true, Digest: "sha256:" + treesDigest(parent.Trees)}
 	}
-	if p.EpochIsSet() {
-		epoch, err := strconv.ParseInt(p.options.Epoch, 10, 64)
+	if p.Epoch != "" {
+		epoch, err := strconv.ParseInt(p.Epoch, 10, 64)
 		if err != nil || epoch < 0 {
-			return fmt.Errorf("SOURCE_DATE_EPOCH is %q; set it to seconds since 1970, or unset it", p.options.Epoch)
+			return fmt.Errorf("SOURCE_DATE_EPOCH is %q; set it to seconds since 1970, or unset it", p.Epoch)
 		}
 		parent.Epoch = epoch
 	}
@@ -318,9 +319,6 @@ func treesDigest(trees map[string][]string) string {
 	return hashOf(digests)
 }
 
-// EpochIsSet says that the latest time in the image is given, and not the base's.
-func (p *Plan) EpochIsSet() bool { return p.options.Epoch != "" }
-
 // Digest is the hex SHA-256 of a content.
 func Digest(content []byte) string {
 	sum := sha256.Sum256(content)
@@ -343,13 +341,16 @@ func (s Stage) essence() Stage {
 	for i := range s.Steps {
 		st := &s.Steps[i]
 		st.Name, st.Source = "", ""
-		if st.Files != nil {
-			st.Digest = "" // the files say it
+		if st.Copy == nil {
+			continue
 		}
-		st.Files = slices.Clone(st.Files)
-		for j := range st.Files {
-			st.Files[j].Source = ""
+		st.Digest = "" // the files say it
+		copied := *st.Copy
+		copied.Files = slices.Clone(copied.Files)
+		for j := range copied.Files {
+			copied.Files[j].Source = ""
 		}
+		st.Copy = &copied
 	}
 	return s
 }
@@ -372,7 +373,7 @@ func (p *Plan) fingerprint(img *definition.Image) string {
 		Shapes          []Shape
 		Keep            []string
 		Labels          map[string]string
-	}{Engine, p.Base.Digest + p.Base.Key, p.options.Epoch, img.Series, img.Version, shapes, p.Keep, p.Labels})
+	}{Engine, p.Base.Digest + p.Base.Key, p.Epoch, img.Series, img.Version, shapes, p.Keep, p.Labels})
 }
 
 // Key is the key of a stage that starts from the tree which the layers make.
@@ -389,7 +390,8 @@ func (s *Shape) keyOn(i int, tree string) string {
 
 // match finds what can be reused, as far as it can be known before the build, and says whether
 // a stage's age asks for a new run. What is no longer kept counts as of the time gone.
-func (p *Plan) match(ctx context.Context, gone time.Time) (old bool) {
+func (d *describer) match(gone time.Time) (old bool) {
+	p, why := d.plan, Reasons{d.plan, d.known, d.root}
 	for i := range p.Shapes {
 		shape := &p.Shapes[i]
 		layers, tree := slices.Clone(shape.Layers), layer.NewTreeHash(shape.Layers)
@@ -405,9 +407,9 @@ func (p *Plan) match(ctx context.Context, gone time.Time) (old bool) {
 				continue
 			}
 			s.Key = shape.keyOn(j, tree.Digest())
-			snap := p.known.Snapshot(ctx, s.Key)
+			snap := d.known.Snapshot(d.ctx, s.Key)
 			old = old || (s.Refresh > 0 && ((snap != nil && s.Expired(snap)) || (snap == nil && !gone.IsZero() && time.Since(gone) > s.Refresh)))
-			if s.Reason = p.Reason(i, j, layers, snap); s.Reason != "" {
+			if s.Reason = why.Of(i, j, layers, snap); s.Reason != "" {
 				certain = false
 				continue
 			}

@@ -15,28 +15,36 @@ import (
 	"zygos/internal/layer"
 )
 
-// Reason says in words why a stage runs on the tree which the layers make, "" if the snapshot
+// Reasons says why stages of a plan run, by what is known of earlier builds.
+type Reasons struct {
+	Plan  *Plan
+	Known Known  // nil if nothing is
+	Root  string // of the workspace
+}
+
+// Of says in words why a stage runs on the tree which the layers make, "" if the snapshot
 // found for its key takes its place.
-func (p *Plan) Reason(shape, i int, layers []string, snap *layer.Snapshot) string {
+func (r Reasons) Of(shape, i int, layers []string, snap *layer.Snapshot) string {
+	p := r.Plan
 	s := &p.Shapes[shape].Stages[i]
 	switch {
-	case s.Forced && s.Name == p.options.From:
+	case s.Forced && s.Name == p.From:
 		return "asked for by --from " + s.Name
 	case s.Forced:
-		return fmt.Sprintf("it comes after %s, asked for by --from", p.options.From)
+		return fmt.Sprintf("it comes after %s, asked for by --from", p.From)
 	case snap != nil && s.Expired(snap):
 		return fmt.Sprintf("its snapshot is older than its refresh age of %s", Age(s.Refresh))
 	case snap != nil:
 		return ""
 	}
-	if p.known == nil { // a plan read from a record
+	if r.Known == nil {
 		return "it has no snapshot"
 	}
-	t := p.known.Trace(p.Image, p.Shapes[shape].Variant, s.Name)
+	t := r.Known.Trace(p.Image, p.Shapes[shape].Variant, s.Name)
 	if t == nil {
 		return "it has not run before"
 	}
-	reasons := p.changes(t, &p.Shapes[shape], s, layers)
+	reasons := r.changes(t, &p.Shapes[shape], s, layers)
 	if len(reasons) == 0 {
 		return "its snapshot is no longer kept"
 	}
@@ -47,12 +55,12 @@ func (p *Plan) Reason(shape, i int, layers []string, snap *layer.Snapshot) strin
 }
 
 // changes lists what differs between a stage and how it last ran.
-func (p *Plan) changes(t *Trace, shape *Shape, s *Stage, layers []string) (list []string) {
-	say := func(form string, args ...any) { list = append(list, fmt.Sprintf(form, args...)) }
+func (r Reasons) changes(t *Trace, shape *Shape, s *Stage, layers []string) (list []string) {
+	p, say := r.Plan, func(form string, args ...any) { list = append(list, fmt.Sprintf(form, args...)) }
 	if t.Engine != Engine {
 		say("this Zygos makes layers in another way than the one before")
 	}
-	p.stepChanges(t.Stage.Steps, s.Steps, say)
+	r.stepChanges(t.Stage.Steps, s.Steps, say)
 	for _, name := range s.Uses {
 		was, ok := t.Inputs[name]
 		if now := shape.Inputs[name]; ok && was != now {
@@ -125,8 +133,8 @@ func changedEnv(was, now []string) (names []string) {
 	return slices.Compact(names)
 }
 
-func (p *Plan) stepChanges(was, now []Step, say func(string, ...any)) {
-	same := func(a, b *Step) bool { return a.Source == b.Source && (a.To == "") == (b.To == "") }
+func (r Reasons) stepChanges(was, now []Step, say func(string, ...any)) {
+	same := func(a, b *Step) bool { return a.Source == b.Source && (a.Copy == nil) == (b.Copy == nil) }
 	find := func(list []Step, s *Step, taken map[int]bool) int {
 		for i := range list {
 			if !taken[i] && same(&list[i], s) {
@@ -147,10 +155,10 @@ func (p *Plan) stepChanges(was, now []Step, say func(string, ...any)) {
 		}
 		ordered = ordered && j > last
 		last = max(last, j)
-		if len(s.Files) > 0 {
-			p.fileChanges(&was[j], s, say)
+		if s.Copy != nil {
+			r.fileChanges(&was[j], s, say)
 		} else if was[j].Digest != s.Digest {
-			say("%s changed%s", s.Name, lineRange(p.known.Text(was[j].Digest), s.Script))
+			say("%s changed%s", s.Name, lineRange(r.Known.Text(was[j].Digest), s.Script))
 		}
 	}
 	for j := range was {
@@ -163,7 +171,7 @@ func (p *Plan) stepChanges(was, now []Step, say func(string, ...any)) {
 	}
 }
 
-func (p *Plan) fileChanges(was, now *Step, say func(string, ...any)) {
+func (r Reasons) fileChanges(was, now *Step, say func(string, ...any)) {
 	old := map[string]Item{}
 	for _, f := range was.Files {
 		old[f.Source] = f
@@ -175,7 +183,7 @@ func (p *Plan) fileChanges(was, now *Step, say func(string, ...any)) {
 		case !ok:
 			say("%s added", f.Source)
 		case o.Digest != f.Digest || o.Link != f.Link:
-			say("%s changed%s", f.Source, lineRange(p.known.Text(o.Digest), p.text(f)))
+			say("%s changed%s", f.Source, lineRange(r.Known.Text(o.Digest), r.text(f)))
 		case o.To != f.To:
 			say("%s goes to %s, it was %s", f.Source, f.To, o.To)
 		case o.Mode != f.Mode:
@@ -193,8 +201,8 @@ func (p *Plan) fileChanges(was, now *Step, say func(string, ...any)) {
 }
 
 // text is a file that is copied, nil if it is no text.
-func (p *Plan) text(f Item) []byte {
-	text, err := os.ReadFile(filepath.Join(p.root, f.Source))
+func (r Reasons) text(f Item) []byte {
+	text, err := os.ReadFile(filepath.Join(r.Root, f.Source))
 	if err != nil || len(text) > 256<<10 || slices.Contains(text, 0) {
 		return nil
 	}

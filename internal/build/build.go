@@ -184,7 +184,7 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 	}
 	e.forgetFailed(p.Image, p.Build)
 	if err := e.Trim(context.WithoutCancel(ctx), p.Build); err != nil {
-		r.emit(Event{Kind: Note, Text: "the size budget could not be kept: " + err.Error()})
+		r.emit(Note{Text: "the size budget could not be kept: " + err.Error()})
 	}
 	if err != nil {
 		r.fail(ctx, err)
@@ -215,27 +215,26 @@ func (r *run) fail(ctx context.Context, err error) {
 	case ctx.Err() != nil:
 		state, text = catalog.Cancelled, "interrupted by "+r.Who
 	}
-	e := Event{Kind: Broke, Text: text}
+	broke := Broke{Text: text}
 	if state == catalog.Failed {
-		errors.As(err, &e.Failure)
+		errors.As(err, &broke.Failure)
 	}
-	r.emit(e)
+	r.emit(broke)
 	// The context may have ended; the record of it must be written all the same. If it cannot,
 	// the next command finds that this one is gone.
 	if err := r.Catalog.EndBuild(context.WithoutCancel(ctx), r.plan.Build, state, text, time.Now()); err != nil {
-		r.emit(Event{Kind: Note, Text: "the catalog could not be told how the build ended: " + err.Error()})
+		r.emit(Note{Text: "the catalog could not be told how the build ended: " + err.Error()})
 	}
 }
 
-func (r *run) emit(e Event) {
-	e.Build, e.Image = r.plan.Build, r.plan.Image
-	e.Text = r.secrets.Text(e.Text)
-	if e.Failure != nil {
-		f := *e.Failure
-		f.Reason = r.secrets.Text(f.Reason)
-		e.Failure = &f
+func (r *run) emit(w What) { r.tell("", w) }
+
+// tell passes on what happened, in a variant or in all of the build, without secrets.
+func (r *run) tell(variant string, w What) {
+	if m, ok := w.(maskable); ok && r.secrets != nil {
+		w = m.mask(r.secrets.Text)
 	}
-	r.log.emit(e)
+	r.log.emit(Event{Build: r.plan.Build, Image: r.plan.Image, Variant: variant, What: w})
 }
 
 // maskAll masks secrets in names of files, which scripts choose.
@@ -260,7 +259,7 @@ func (e maskedError) Error() string { return e.text }
 func (e maskedError) Unwrap() error { return e.error }
 
 func (r *run) carryOut(ctx context.Context, began time.Time) error {
-	r.emit(Event{Kind: Started, Version: r.plan.Version, Text: r.plan.Why})
+	r.emit(Started{Version: r.plan.Version, Why: r.plan.Why})
 	r.keepTexts()
 	if err := r.base(ctx); err != nil {
 		return err
@@ -287,7 +286,7 @@ func (r *run) base(ctx context.Context) error {
 			continue
 		}
 		snap, err := r.Base(ctx, r.plan.Base, shape.From, r.dir, func(doing string, done, total int64) {
-			r.emit(Event{Kind: Progress, Text: doing, Done: done, Total: total})
+			r.emit(Progress{Doing: doing, Done: done, Total: total})
 		})
 		if err != nil {
 			return r.full(err, 0)
@@ -304,7 +303,7 @@ func (r *run) base(ctx context.Context) error {
 			}
 		}
 	}
-	r.emit(Event{Kind: BaseReady, Text: r.plan.Base.Name + "@" + r.plan.Base.Version, Took: time.Since(began)})
+	r.emit(BaseReady{Base: r.plan.Base.Name + "@" + r.plan.Base.Version, Took: time.Since(began)})
 	return nil
 }
 
@@ -348,7 +347,7 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	if err := r.Catalog.Register(ctx, v); err != nil {
 		return err
 	}
-	r.emit(Event{Kind: Finished, Version: p.Version, Took: r.record.Took})
+	r.emit(Registered{Version: p.Version, Took: r.record.Took})
 	return nil
 }
 

@@ -80,8 +80,8 @@ func (w *works) plan(version string, stages ...string) *plan.Plan {
 
 func (w *works) kinds() (list []string) {
 	for _, e := range w.events {
-		if e.Kind != build.Progress {
-			list = append(list, e.Kind)
+		if e.Kind() != "progress" {
+			list = append(list, e.Kind())
 		}
 	}
 	return list
@@ -129,7 +129,7 @@ func TestBuildRegistersWhatItCaptured(t *testing.T) {
 	require.Equal(t, []string{"etc/machine-id"}, kept.Shapes[0].Seal[0].Paths)
 	var logged []string
 	require.NoError(t, build.ReadLog(t.Context(), w.engine.State, "b-1.0.0", false,
-		func(e build.Event) error { logged = append(logged, e.Kind); return nil }))
+		func(e build.Event) error { logged = append(logged, e.Kind()); return nil }))
 	require.Equal(t, w.kinds(), logged)
 }
 

@@ -33,7 +33,7 @@ func (b *branch) capture(ctx context.Context) ([]catalog.Artifact, error) {
 		}
 		file := catalog.Artifact{Variant: b.shape.Variant, Name: a.Called(), Format: a.Format, Digest: blob.Digest, Bytes: blob.Bytes}
 		list = append(list, file)
-		b.emit(Event{Kind: Captured, File: &file, Took: time.Since(began)})
+		b.emit(Captured{File: file, Took: time.Since(began)})
 	}
 	return list, nil
 }
@@ -82,7 +82,7 @@ func (b *branch) write(ctx context.Context, a definition.Artifact, nodes []*laye
 		return store.Blob{}, &artifact.UnknownError{Format: a.Format}
 	}
 	t := artifact.Tree{Digest: layer.TreeDigest(b.layers), Nodes: nodes, Content: b.content, Tell: b.progress("capture "+a.Called(), nodes),
-		Note: func(text string) { b.emit(Event{Kind: Note, Text: text}) }}
+		Note: func(text string) { b.emit(Note{Text: text}) }}
 	if err := format.Write(ctx, w, &t, b.options(a)); err != nil {
 		return store.Blob{}, err
 	}
@@ -103,7 +103,7 @@ func size(nodes []*layer.Node) (bytes int64) {
 func (b *branch) progress(doing string, nodes []*layer.Node) func(n int64) {
 	total := size(nodes)
 	var done atomic.Int64
-	return func(n int64) { b.emit(Event{Kind: Progress, Text: doing, Done: done.Add(n), Total: total}) }
+	return func(n int64) { b.emit(Progress{Doing: doing, Done: done.Add(n), Total: total}) }
 }
 
 // options is what the format may need to know.

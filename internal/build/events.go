@@ -12,56 +12,8 @@ import (
 	"sync"
 	"time"
 
-	"zygos/internal/catalog"
-	"zygos/internal/seal"
 	"zygos/internal/state"
 )
-
-// Kinds of event, in the order in which a build meets them.
-const (
-	Started    = "started"
-	BaseReady  = "base"
-	StageBegan = "stage"
-	StepBegan  = "step"
-	Output     = "output"
-	StepDone   = "step-done"
-	StageDone  = "stage-done"
-	Reused     = "reused"
-	Sealed     = "sealed"
-	Captured   = "captured"
-	Retry      = "retry"   // a stage failed and runs again after a pause
-	Waiting    = "waiting" // for another build that runs the same stage
-	Cut        = "cut"     // output that was not kept
-	Brought    = "brought" // a file was copied out of the image
-	Note       = "note"
-	Finished   = "registered"
-	Broke      = "failed"
-	Progress   = "progress" // bytes of something long; not kept in the log
-)
-
-// Event is one thing that happened in a build.
-type Event struct {
-	Time    time.Time         `json:"time"`
-	Build   string            `json:"build"`
-	Kind    string            `json:"kind"`
-	Image   string            `json:"image,omitempty"`
-	Variant string            `json:"variant,omitempty"`
-	Version string            `json:"version,omitempty"`
-	Stage   string            `json:"stage,omitempty"`
-	Step    string            `json:"step,omitempty"`
-	Stream  string            `json:"stream,omitempty"` // "out" or "err"
-	Text    string            `json:"text,omitempty"`
-	Took    time.Duration     `json:"took_ns,omitempty"`
-	Done    int64             `json:"done,omitempty"`   // bytes
-	Total   int64             `json:"total,omitempty"`  // bytes, -1 if not known
-	Lines   int64             `json:"lines,omitempty"`  // that a step printed
-	Digest  string            `json:"sha256,omitempty"` // of what a step carries out
-	Layer   string            `json:"layer,omitempty"`
-	From    string            `json:"from,omitempty"` // of a reused stage: the build that ran it
-	Seal    []seal.Result     `json:"seal,omitempty"`
-	File    *catalog.Artifact `json:"artifact,omitempty"`
-	Failure *Failure          `json:"failure,omitempty"`
-}
 
 // Log is a build's log: one event a line, JSON.
 type Log struct {
@@ -113,25 +65,26 @@ func (l *Log) emit(e Event) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	e.Time = time.Now().UTC()
-	if e.Kind == Note {
-		if slices.Contains(l.noted, e.Text) {
+	switch w := e.What.(type) {
+	case Note:
+		if slices.Contains(l.noted, w.Text) {
 			return // once is enough
 		}
-		l.noted = append(l.noted, e.Text)
-	}
-	if e.Kind == Progress {
+		l.noted = append(l.noted, w.Text)
+	case Progress:
 		if e.Time.Sub(l.told) < progressStep {
 			return
 		}
 		l.told = e.Time
-	} else {
-		text, err := json.Marshal(e)
-		if err == nil {
-			_, _ = l.out.Write(append(text, '\n')) // an error shows in close
-		}
-		if e.Kind != Output {
-			_ = l.out.Flush() // an error shows in close
-		}
+		l.watch(e)
+		return
+	}
+	text, err := e.MarshalJSON()
+	if err == nil {
+		_, _ = l.out.Write(append(text, '\n')) // an error shows in close
+	}
+	if _, printed := e.What.(Output); !printed {
+		_ = l.out.Flush() // an error shows in close
 	}
 	l.watch(e)
 }

@@ -25,8 +25,8 @@ type failedState struct {
 // keepFailed keeps the tree that a stage left when it failed.
 func (b *branch) keepFailed(i int, result machine.Result, f *Failure) error {
 	if b.secrets != nil && len(b.shape.Stages[i].Secrets) > 0 {
-		b.emit(Event{Kind: Note, Stage: f.Stage,
-			Text: "the state in which it failed is kept and may hold secrets; it is private to you, and goes with the next build of the image"})
+		b.emit(Note{At{Stage: f.Stage},
+			"the state in which it failed is kept and may hold secrets; it is private to you, and goes with the next build of the image"})
 	}
 	// It comes to its place as a whole, with all that belongs to it.
 	to := b.State.Failed(b.plan.Build, b.shape.Variant)

@@ -80,7 +80,7 @@ func (r *run) once(ctx context.Context, stage, variant, key string) (release fun
 		if !told && time.Since(began) > 200*time.Millisecond {
 			told = true
 			other, _ := os.ReadFile(r.State.Lock(stageLock + key)) // only for the message
-			r.emit(Event{Kind: Waiting, Stage: stage, Variant: variant, From: strings.TrimSpace(string(other))})
+			r.tell(variant, Waiting{At{Stage: stage}, strings.TrimSpace(string(other))})
 		}
 		select {
 		case <-ctx.Done():
@@ -165,7 +165,7 @@ func (r *run) stayAlive(ctx context.Context) {
 			return
 		case <-tick.C:
 			if err := r.Catalog.Beat(ctx, r.plan.Build); err != nil && ctx.Err() == nil {
-				r.emit(Event{Kind: Note, Text: "the catalog could not be told that the build runs: " + err.Error()})
+				r.emit(Note{Text: "the catalog could not be told that the build runs: " + err.Error()})
 			}
 		}
 	}

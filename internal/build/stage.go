@@ -39,10 +39,7 @@ type branch struct {
 	artifacts []catalog.Artifact
 }
 
-func (b *branch) emit(e Event) {
-	e.Variant = b.shape.Variant
-	b.run.emit(e)
-}
+func (b *branch) emit(w What) { b.tell(b.shape.Variant, w) }
 
 func (b *branch) carryOut(ctx context.Context) error {
 	defer b.keepTraces()
@@ -134,7 +131,7 @@ func (b *branch) seal() error {
 		results[i].Paths = b.maskAll(results[i].Paths)
 	}
 	b.record.Seal = results
-	b.emit(Event{Kind: Sealed, Seal: results, Layer: digest, Took: time.Since(began)})
+	b.emit(Sealed{Results: results, Layer: digest, Took: time.Since(began)})
 	return nil
 }
 
@@ -175,12 +172,12 @@ func (b *branch) stage(ctx context.Context, i int) error {
 	if snap != nil && (reason == "" || snap.Build == b.plan.Build) {
 		b.push(snap.Layer, s.Name)
 		b.record.Stages = append(b.record.Stages, StageRecord{Name: s.Name, Key: key, Layer: snap.Layer, Bytes: snap.Bytes, Reused: snap.Build})
-		b.emit(Event{Kind: Reused, Stage: s.Name, Layer: snap.Layer, From: snap.Build, Took: snap.Took})
+		b.emit(Reused{At{Stage: s.Name}, snap.Layer, snap.Build, snap.Took})
 		b.traces = append(b.traces, trace)
 		return nil
 	}
 	began := time.Now()
-	b.emit(Event{Kind: StageBegan, Stage: s.Name, Text: reason})
+	b.emit(StageBegan{At{Stage: s.Name}, reason})
 	digest, bytes, w, tries, err := b.insist(ctx, i)
 	if err != nil {
 		return b.full(err, 0)
@@ -193,7 +190,7 @@ func (b *branch) stage(ctx context.Context, i int) error {
 	b.push(digest, s.Name)
 	b.record.Stages = append(b.record.Stages,
 		StageRecord{Name: s.Name, Key: key, Layer: digest, Bytes: bytes, Reason: reason, Retries: tries, Took: took, Steps: w.steps})
-	b.emit(Event{Kind: StageDone, Stage: s.Name, Layer: digest, Done: bytes, Took: took})
+	b.emit(StageDone{At{Stage: s.Name}, digest, bytes, took})
 	b.traces = append(b.traces, trace)
 	return nil
 }
@@ -210,8 +207,7 @@ func (b *branch) insist(ctx context.Context, i int) (digest string, bytes int64,
 			return digest, bytes, w, tries, err
 		}
 		pause := pauses.NextBackOff().Round(100 * time.Millisecond)
-		b.emit(Event{Kind: Retry, Stage: s.Name, Step: failed.Step, Text: failed.How(), Took: pause, Done: int64(tries + 1),
-			Total: int64(s.Retries)})
+		b.emit(Retry{At{s.Name, failed.Step}, failed.How(), pause, int64(tries + 1), int64(s.Retries)})
 		select {
 		case <-ctx.Done():
 			return "", 0, nil, tries, ctx.Err()
@@ -256,7 +252,7 @@ func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string,
 	}
 	if s.Restart {
 		w.steps = append(w.steps, StepRecord{Name: "restart"}) // the next stage starts on a fresh machine, as every stage does
-		b.emit(Event{Kind: StepBegan, Stage: s.Name, Step: "restart"})
+		b.emit(StepBegan{At: At{s.Name, "restart"}})
 	}
 	digest, bytes, err = result.Commit(ctx)
 	return digest, bytes, w, err
@@ -357,7 +353,7 @@ func (b *branch) bringFile(ctx context.Context, s *plan.Stage, n *layer.Node) er
 	if err = errors.Join(err, to.Close()); err != nil {
 		return b.full(err, n.Size)
 	}
-	b.emit(Event{Kind: Brought, Stage: s.Name, Text: name, Done: n.Size})
+	b.emit(Brought{At{Stage: s.Name}, name, n.Size})
 	return nil
 }
 

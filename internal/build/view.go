@@ -102,10 +102,18 @@ func ViewFailed(ctx context.Context, at state.Dir, b *catalog.Build, variant, st
 	}
 	found, names := "", []string{}
 	err := ReadLog(ctx, at, b.ID, false, func(e Event) error {
-		if (e.Kind == StageDone || e.Kind == Reused) && e.Variant == s.Failure.Variant {
-			names = append(names, e.Stage)
-			if e.Stage == stage {
-				found = e.Layer
+		made := ""
+		switch w := e.What.(type) {
+		case StageDone:
+			made = w.Layer
+		case Reused:
+			made = w.Layer
+		}
+		if made != "" && e.Variant == s.Failure.Variant {
+			name, _ := e.Place()
+			names = append(names, name)
+			if name == stage {
+				found = made
 			}
 		}
 		return nil

@@ -21,11 +21,13 @@ type watcher struct {
 
 const tailLines = 12
 
+func (w *watcher) at(step int) At { return At{w.stage.Name, w.stage.Steps[step].Name} }
+
 func (w *watcher) StepStarted(step int) {
 	w.mu.Lock()
 	w.tail, w.lines = nil, 0
 	w.mu.Unlock()
-	w.emit(Event{Kind: StepBegan, Stage: w.stage.Name, Step: w.stage.Steps[step].Name, Digest: w.stage.Steps[step].Digest})
+	w.emit(StepBegan{w.at(step), w.stage.Steps[step].Digest})
 }
 
 func (w *watcher) Line(step int, stream, text string) {
@@ -37,14 +39,14 @@ func (w *watcher) Line(step int, stream, text string) {
 		w.tail = w.tail[1:]
 	}
 	w.mu.Unlock()
-	w.emit(Event{Kind: Output, Stage: w.stage.Name, Step: w.stage.Steps[step].Name, Stream: stream, Text: text})
+	w.emit(Output{w.at(step), stream, text})
 }
 
 func (w *watcher) Cut(step int, stream string, lines, bytes int64) {
 	w.mu.Lock()
 	w.lines += lines
 	w.mu.Unlock()
-	w.emit(Event{Kind: Cut, Stage: w.stage.Name, Step: w.stage.Steps[step].Name, Stream: stream, Done: bytes, Lines: lines})
+	w.emit(Cut{w.at(step), stream, bytes, lines})
 }
 
 func (w *watcher) StepEnded(step int, took time.Duration, failed *machine.StepError) {
@@ -53,15 +55,15 @@ func (w *watcher) StepEnded(step int, took time.Duration, failed *machine.StepEr
 	w.steps = append(w.steps, StepRecord{Name: s.Name, Source: s.Source, Digest: s.Digest, Lines: w.lines, Took: took})
 	lines := w.lines
 	w.mu.Unlock()
-	e := Event{Kind: StepDone, Stage: w.stage.Name, Step: s.Name, Took: took, Lines: lines}
+	done := StepDone{At: w.at(step), Took: took, Lines: lines}
 	if failed != nil {
-		e.Text = failed.How()
+		done.Failed = failed.How()
 	}
-	w.emit(e)
+	w.emit(done)
 }
 
 func (w *watcher) Note(text string) {
-	w.emit(Event{Kind: Note, Stage: w.stage.Name, Text: text})
+	w.emit(Note{At{Stage: w.stage.Name}, text})
 }
 
 func (w *watcher) failure(e *machine.StepError) *Failure {

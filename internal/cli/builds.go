@@ -136,20 +136,24 @@ func runLog(ctx context.Context, in *invocation, a *app.App) error {
 	digests := map[string]string{}
 	err = a.Log(ctx, b, f.follow, func(e build.Event) error {
 		all++
-		for _, c := range [][2]string{{f.stage, e.Stage}, {f.step, e.Step}, {f.stream, e.Stream}, {f.variant, e.Variant}} {
+		stage, step := e.Place()
+		for _, c := range [][2]string{{f.stage, stage}, {f.step, step}, {f.stream, streamOf(e.What)}, {f.variant, e.Variant}} {
 			if c[0] != "" && c[0] != c[1] {
 				return nil
 			}
 		}
 		shown++
-		at := e.Variant + "\n" + e.Stage + "\n" + e.Step
 		switch {
-		case f.steps && e.Kind == build.StepBegan:
-			digests[at] = e.Digest
-		case f.steps && e.Kind == build.StepDone:
-			e.Digest = digests[at]
-			steps = append(steps, e)
 		case f.steps:
+			at := e.Variant + "\n" + stage + "\n" + step
+			switch w := e.What.(type) {
+			case build.StepBegan:
+				digests[at] = w.Digest
+			case build.StepDone:
+				w.Digest = digests[at]
+				e.What = w
+				steps = append(steps, e)
+			}
 		case in.json:
 			return in.jsonLine(e)
 		default:
@@ -187,6 +191,17 @@ func runLog(ctx context.Context, in *invocation, a *app.App) error {
 	return nil
 }
 
+// streamOf is the stream that a step printed to, "" for what was not printed.
+func streamOf(w build.What) string {
+	switch w := w.(type) {
+	case build.Output:
+		return w.Stream
+	case build.Cut:
+		return w.Stream
+	}
+	return ""
+}
+
 func (in *invocation) writeSteps(steps []build.Event) error {
 	if in.json {
 		for _, e := range steps {
@@ -198,15 +213,15 @@ func (in *invocation) writeSteps(steps []build.Event) error {
 	}
 	var rows [][]string
 	for _, e := range steps {
-		state := "ok"
-		if e.Text != "" {
-			state = cut(e.Text, 60)
+		done, state := e.What.(build.StepDone), "ok"
+		if done.Failed != "" {
+			state = cut(done.Failed, 60)
 		}
-		stage := e.Stage
+		stage, step := e.Place()
 		if e.Variant != "" {
 			stage = e.Variant + " " + stage
 		}
-		rows = append(rows, []string{stage, e.Step, short(e.Digest), human(e.Took), fmt.Sprint(e.Lines), state})
+		rows = append(rows, []string{stage, step, short(done.Digest), human(done.Took), fmt.Sprint(done.Lines), state})
 	}
 	if len(rows) == 0 {
 		in.note("no step ran: every stage was reused")

@@ -7,6 +7,8 @@ import (
 	"io"
 	"runtime"
 	"strings"
+
+	"zygos/internal/build"
 )
 
 // Version of the program, set when it is built.
@@ -163,6 +165,12 @@ func writeReference(w io.Writer) error {
 			}
 			fmt.Fprintf(w, "\nExamples:\n\n    %s\n", strings.ReplaceAll(c.example, "\n", "\n    "))
 		}
+	}
+	fmt.Fprint(w, "\n## Events\n\nWhat `build --json` and `log --json` write: a JSON object a line, with `time`, `build`, `kind`, `image`, "+
+		"`variant`, and\nbeside them what its kind says. Pass over kinds and keys that you do not know: more will come. Bytes and "+
+		"nanoseconds\nare whole numbers.\n\n| kind | keys | when |\n| --- | --- | --- |\n")
+	for _, k := range build.Kinds {
+		fmt.Fprintf(w, "| `%s` | %s | %s |\n", k.Zero.Kind(), strings.Join(k.Keys(), " "), k.Says)
 	}
 	return nil
 }

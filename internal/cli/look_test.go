@@ -58,7 +58,8 @@ func TestTablesAtFortyColumns(t *testing.T) {
 	require.NoError(t, in.columns(head, [][]string{{"turbine-link", "2.3.1", "stable", "-"}}))
 	require.Equal(t, "IMAGE         VERSION  TAGS    NOTE\nturbine-link  2.3.1    stable  -\n", out.String())
 	out.Reset()
-	require.NoError(t, in.columns(head, [][]string{{"turbine-link", "2.3.1", "stable", "built on a recalled one"}, {"ebb-base", "1.0.0", "", "-"}}))
+	require.NoError(t, in.columns(head, [][]string{{"turbine-link", "2.3.1", "stable", "built on a recalled one"},
+		{"ebb-base", "1.0.0", "", "-"}}))
 	require.Equal(t, "turbine-link\n  version 2.3.1  tags stable\n  note built on a recalled one\nebb-base\n  version 1.0.0\n", out.String())
 }
 
@@ -76,8 +77,8 @@ func TestWhatOthersWroteIsShownAndNotObeyed(t *testing.T) {
 	require.NoError(t, in.writeJSON(map[string]string{"why": evil}))
 	require.NotContains(t, out.String(), "\u202e")
 	require.Contains(t, out.String(), `\u202e`)
-	for _, line := range []string{some([]string{evil}), in.eventLine(build.Event{Kind: build.Brought, Text: evil}, ""),
-		in.eventLine(build.Event{Kind: build.Sealed, Seal: []seal.Result{{Group: "logs", Paths: []string{evil}}}}, "")} {
+	for _, line := range []string{some([]string{evil}), in.eventLine(build.Event{What: build.Brought{File: evil}}, ""),
+		in.eventLine(build.Event{What: build.Sealed{Results: []seal.Result{{Group: "logs", Paths: []string{evil}}}}}, "")} {
 		require.Contains(t, line, safe)
 	}
 	out.Reset()
@@ -106,24 +107,21 @@ func TestExitCodes(t *testing.T) {
 }
 
 func TestEventsAsLines(t *testing.T) {
-	in := &invocation{color: "never", out: &bytes.Buffer{}, err: &bytes.Buffer{}}
+	in, one := &invocation{color: "never", out: &bytes.Buffer{}, err: &bytes.Buffer{}}, build.At{Stage: "one"}
 	for want, e := range map[string]build.Event{
-		"link 2.3.0  build b-1":                                     {Kind: build.Started, Image: "link", Version: "2.3.0", Build: "b-1"},
-		"  stage    one              reused from b-0":               {Kind: build.Reused, Stage: "one", From: "b-0"},
-		"    one | text":                                            {Kind: build.Output, Stage: "one", Text: "text"},
-		"    one > scripts/a.sh":                                    {Kind: build.StepBegan, Stage: "one", Step: "scripts/a.sh"},
-		"  stage    one              ran in 1.0 s, 1.0 MiB changed": {Kind: build.StageDone, Stage: "one", Took: time.Second, Done: 1 << 20},
-		"  capture  raw              2.0 MiB in 1.0 s": {Kind: build.Captured,
-			File: &catalog.Artifact{Format: "raw", Bytes: 2 << 20}, Took: time.Second},
-		"  stopped  interrupted": {Kind: build.Broke, Text: "interrupted"},
-		"  failed   stage one: a.sh:7: exit code 3": {Kind: build.Broke,
-			Failure: &build.Failure{Stage: "one", Step: "a.sh", Line: 7, Code: 3}},
-		"  failed   stage one: a.sh: ended by signal SIGKILL": {Kind: build.Broke,
-			Failure: &build.Failure{Stage: "one", Step: "a.sh", Signal: "SIGKILL"}},
-		"  failed   stage one: a.sh: cannot start": {Kind: build.Broke,
-			Failure: &build.Failure{Stage: "one", Step: "a.sh", Reason: "cannot start"}},
-		"  seal     nothing to remove": {Kind: build.Sealed, Seal: []seal.Result{{Group: "logs"}}},
-		"":                             {Kind: build.StepDone},
+		"link 2.3.0  build b-1":                                     {Image: "link", Build: "b-1", What: build.Started{Version: "2.3.0"}},
+		"  stage    one              reused from b-0":               {What: build.Reused{At: one, From: "b-0"}},
+		"    one | text":                                            {What: build.Output{At: one, Text: "text"}},
+		"    one > scripts/a.sh":                                    {What: build.StepBegan{At: build.At{Stage: "one", Step: "scripts/a.sh"}}},
+		"  stage    one              ran in 1.0 s, 1.0 MiB changed": {What: build.StageDone{At: one, Took: time.Second, Bytes: 1 << 20}},
+		"  capture  raw              2.0 MiB in 1.0 s": {What: build.Captured{
+			File: catalog.Artifact{Format: "raw", Bytes: 2 << 20}, Took: time.Second}},
+		"  stopped  interrupted":                              {What: build.Broke{Text: "interrupted"}},
+		"  failed   stage one: a.sh:7: exit code 3":           {What: build.Broke{Failure: &build.Failure{Stage: "one", Step: "a.sh", Line: 7, Code: 3}}},
+		"  failed   stage one: a.sh: ended by signal SIGKILL": {What: build.Broke{Failure: &build.Failure{Stage: "one", Step: "a.sh", Signal: "SIGKILL"}}},
+		"  failed   stage one: a.sh: cannot start":            {What: build.Broke{Failure: &build.Failure{Stage: "one", Step: "a.sh", Reason: "cannot start"}}},
+		"  seal     nothing to remove":                        {What: build.Sealed{Results: []seal.Result{{Group: "logs"}}}},
+		"":                                                    {What: build.StepDone{}},
 	} {
 		require.Equal(t, want, in.eventLine(e, ""))
 	}

@@ -182,15 +182,16 @@ func (in *invocation) watchBuild(l *live) func(build.Event) {
 			return
 		}
 		who := label(e, l.many)
-		switch e.Kind {
+		stage, step := e.Place()
+		switch w := e.What.(type) {
 		case build.Progress:
-			l.show(who, e.Text, e.Done, e.Total)
+			l.show(who, w.Doing, w.Done, w.Total)
 			return
 		case build.StageBegan, build.StepBegan:
-			l.show(who, strings.TrimSpace("stage "+e.Stage+" "+e.Step), 0, 0)
+			l.show(who, strings.TrimSpace("stage "+stage+" "+step), 0, 0)
 		case build.Waiting:
-			l.show(who, "stage "+e.Stage+", waiting", 0, 0)
-		case build.Broke, build.Finished:
+			l.show(who, "stage "+stage+", waiting", 0, 0)
+		case build.Broke, build.Registered:
 			l.idleBuild(e)
 			return // the command's result or error says it
 		}
@@ -210,51 +211,54 @@ func (in *invocation) eventLine(e build.Event, who string) string {
 	}
 	head := func(word string) string { return who + "  " + in.paint(bold, fmt.Sprintf("%-8s", word)) + " " }
 	inner := func(word string) string { return who + "    " + in.paint(faint, word) }
-	switch e.Kind {
+	stage, step := e.Place()
+	of := func(form string, args ...any) string {
+		return head("stage") + fmt.Sprintf("%-16s ", stage) + fmt.Sprintf(form, args...)
+	}
+	switch w := e.What.(type) {
 	case build.Started:
-		text := in.paint(bold, e.Image+" "+e.Version) + "  build " + e.Build
-		if e.Text != "" {
-			text += in.paint(faint, "  ("+e.Text+")")
+		text := in.paint(bold, e.Image+" "+w.Version) + "  build " + e.Build
+		if w.Why != "" {
+			text += in.paint(faint, "  ("+w.Why+")")
 		}
 		return text
 	case build.BaseReady:
-		return head("base") + e.Text
+		return head("base") + w.Base
 	case build.Reused:
-		return head("stage") + fmt.Sprintf("%-16s reused from %s", e.Stage, e.From)
+		return of("reused from %s", w.From)
 	case build.StageBegan:
-		return head("stage") + fmt.Sprintf("%-16s runs: %s", e.Stage, e.Text)
+		return of("runs: %s", w.Why)
 	case build.Waiting:
-		if e.From == e.Build {
-			return head("stage") + fmt.Sprintf("%-16s waits for another variant, which runs the same stage", e.Stage)
+		if w.From == e.Build {
+			return of("waits for another variant, which runs the same stage")
 		}
-		return head("stage") + fmt.Sprintf("%-16s waits for build %s, which runs the same stage", e.Stage, e.From)
+		return of("waits for build %s, which runs the same stage", w.From)
 	case build.StepBegan:
-		return inner(fmt.Sprintf("%s > %s", e.Stage, e.Step))
+		return inner(fmt.Sprintf("%s > %s", stage, step))
 	case build.Output:
-		return inner(e.Stage+" |") + " " + plain.Lines(e.Text)
+		return inner(stage+" |") + " " + plain.Lines(w.Text)
 	case build.Cut:
-		return inner(e.Stage+" |") + " " + in.paint(amber, fmt.Sprintf("[%d lines, %s of its output are not kept]", e.Lines, mib(e.Done)))
+		return inner(stage+" |") + " " + in.paint(amber, fmt.Sprintf("[%d lines, %s of its output are not kept]", w.Lines, mib(w.Bytes)))
 	case build.Retry:
-		return head("stage") + fmt.Sprintf("%-16s %s in %s: %s; again in %s, retry %d of %d", e.Stage, in.paint(amber, "failed"), e.Step,
-			e.Text, human(e.Took), e.Done, e.Total)
+		return of("%s in %s: %s; again in %s, retry %d of %d", in.paint(amber, "failed"), step, w.Failed, human(w.Pause), w.Try, w.Of)
 	case build.StageDone:
-		return head("stage") + fmt.Sprintf("%-16s ran in %s, %s changed", e.Stage, human(e.Took), mib(e.Done))
+		return of("ran in %s, %s changed", human(w.Took), mib(w.Bytes))
 	case build.Brought:
-		return head("brought") + fmt.Sprintf("%-16s %s  %s", e.Stage, mib(e.Done), plain.Text(nearby(e.Text)))
+		return head("brought") + fmt.Sprintf("%-16s %s  %s", stage, mib(w.Bytes), plain.Text(nearby(w.File)))
 	case build.Note:
-		return head("note") + e.Text
+		return head("note") + w.Text
 	case build.Sealed:
-		return head("seal") + strings.Join(sealLines(e.Seal), "\n"+head("seal"))
+		return head("seal") + strings.Join(sealLines(w.Results), "\n"+head("seal"))
 	case build.Captured:
-		return head("capture") + fmt.Sprintf("%-16s %s in %s", artifact.Key{Name: e.File.Name, Format: e.File.Format}, mib(e.File.Bytes),
-			human(e.Took))
-	case build.Finished:
-		return head("version") + fmt.Sprintf("%s@%s registered in %s", e.Image, e.Version, human(e.Took))
+		return head("capture") + fmt.Sprintf("%-16s %s in %s", artifact.Key{Name: w.File.Name, Format: w.File.Format}, mib(w.File.Bytes),
+			human(w.Took))
+	case build.Registered:
+		return head("version") + fmt.Sprintf("%s@%s registered in %s", e.Image, w.Version, human(w.Took))
 	case build.Broke:
-		if e.Failure == nil {
-			return head("stopped") + e.Text
+		if w.Failure == nil {
+			return head("stopped") + w.Text
 		}
-		return head("failed") + e.Failure.Error()
+		return head("failed") + w.Failure.Error()
 	}
 	return ""
 }

@@ -186,7 +186,8 @@ type Options struct {
 
 // Make plans a build of an image.
 func Make(ctx context.Context, root string, org *definition.Organisation, img *definition.Image, known Known, o Options) (*Plan, error) {
-	p := &Plan{Image: img.Name, Build: newBuildID(), Keep: img.Keep, Regions: img.Regions, Limits: img.Limits, Force: o.Force, From: o.From, Epoch: o.Epoch}
+	p := &Plan{Image: img.Name, Build: newBuildID(), Keep: img.Keep, Regions: img.Regions, Limits: img.Limits,
+		Force: o.Force, From: o.From, Epoch: o.Epoch}
 	d := describer{ctx: ctx, root: root, img: img, plan: p, options: o, known: known, files: map[string]content{}, values: map[string]string{}}
 	if err := p.pin(ctx, org, img, &d); err != nil {
 		return nil, err

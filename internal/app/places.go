@@ -31,8 +31,7 @@ func (a *App) Publish(ctx context.Context, ref string, regions []string,
 	if err != nil {
 		return nil, nil, err
 	}
-	p := publish.Publication{State: a.State, Version: v, Regions: to, Each: each,
-		Progress: func(done, total int64) { a.Progress("publish "+v.Ref(), done, total) }}
+	p := publish.Publication{State: a.State, Version: v, Regions: to, Each: each, Progress: a.Progress}
 	done = p.Place(ctx)
 	if ctx.Err() != nil {
 		return v, done, ctx.Err()

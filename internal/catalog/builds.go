@@ -110,7 +110,7 @@ func (c *Catalog) highest(ctx context.Context, image, series string, alive func(
 // StartBuild records that a build runs, which holds its version's number from then on. If another
 // one has or holds that number, it is a *TakenError.
 func (c *Catalog) StartBuild(ctx context.Context, b Build) error {
-	return c.in(ctx, func(tx session) error {
+	return c.asOne(ctx, func(tx session) error {
 		var other string
 		err := tx.row(ctx, "SELECT build FROM versions WHERE image = ? AND version = ? UNION SELECT id FROM builds WHERE image = ? AND "+
 			"version = ? AND state = ?",
@@ -140,7 +140,7 @@ func (c *Catalog) StartBuild(ctx context.Context, b Build) error {
 
 // Beat says that a build still runs, also if another state held it for dead.
 func (c *Catalog) Beat(ctx context.Context, id string) error {
-	return c.in(ctx, func(tx session) error {
+	return c.asOne(ctx, func(tx session) error {
 		now, err := tx.now(ctx)
 		if err != nil {
 			return err
@@ -153,7 +153,7 @@ func (c *Catalog) Beat(ctx context.Context, id string) error {
 
 // EndBuild records how a build that made no version ended. One that registered a version meanwhile stays as it is.
 func (c *Catalog) EndBuild(ctx context.Context, id, state, reason string, at time.Time) error {
-	return c.in(ctx, func(tx session) error {
+	return c.asOne(ctx, func(tx session) error {
 		_, err := tx.exec(ctx, "UPDATE builds SET state = ?, error = ?, ended = ? WHERE id = ? AND state IN (?, ?)", state, reason, stamp(at),
 			id, Running, Interrupted)
 		return err

@@ -55,7 +55,7 @@ func (c *Catalog) first(ctx context.Context, name string, give func() (string, e
 	if err != nil {
 		return "", err
 	}
-	err = c.in(ctx, func(tx session) error {
+	err = c.asOne(ctx, func(tx session) error {
 		if _, err := tx.exec(ctx, "INSERT INTO about (name, value) VALUES (?, ?) ON CONFLICT (name) DO NOTHING", name, given); err != nil {
 			return err
 		}

@@ -171,10 +171,10 @@ func explain(err error) error {
 	return err
 }
 
-// both are the migrations of a dialect and, after them, those for all.
-type both struct{ own, all fs.FS }
+// layered are the migrations of a dialect and, after them, those for all.
+type layered struct{ own, all fs.FS }
 
-func (b both) Open(name string) (fs.File, error) {
+func (b layered) Open(name string) (fs.File, error) {
 	f, err := b.own.Open(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return b.all.Open(name)
@@ -182,7 +182,7 @@ func (b both) Open(name string) (fs.File, error) {
 	return f, err
 }
 
-func (b both) ReadDir(name string) ([]fs.DirEntry, error) {
+func (b layered) ReadDir(name string) ([]fs.DirEntry, error) {
 	own, err1 := fs.ReadDir(b.own, name)
 	all, err2 := fs.ReadDir(b.all, name)
 	return append(own, all...), errors.Join(err1, err2)
@@ -243,7 +243,7 @@ func (c *Catalog) migrate(ctx context.Context) error {
 		}
 		options = append(options, goose.WithSessionLocker(locker))
 	}
-	provider, err := goose.NewProvider(c.dialect.goose, c.db, both{own, all}, options...)
+	provider, err := goose.NewProvider(c.dialect.goose, c.db, layered{own, all}, options...)
 	if err != nil {
 		return err
 	}
@@ -329,8 +329,8 @@ func (d *dialect) write(query string) string {
 	return b.String()
 }
 
-// in makes changes as one, after those of others. While the server is away it waits a while.
-func (c *Catalog) in(ctx context.Context, change func(session) error) error {
+// asOne makes changes as one, after those of others. While the server is away it waits a while.
+func (c *Catalog) asOne(ctx context.Context, change func(session) error) error {
 	if c.frozen {
 		return ErrFrozen
 	}

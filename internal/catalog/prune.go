@@ -191,7 +191,7 @@ func (c *Catalog) Leave(ctx context.Context, versions []Version, alive func(*Bui
 		dead[running[i].ID] = !alive(&running[i])
 	}
 	list := childrenFirst(versions)
-	err = c.in(ctx, func(tx session) error {
+	err = c.asOne(ctx, func(tx session) error {
 		goes = nil
 		leaves := map[string]bool{}
 		for i := range list {
@@ -257,7 +257,7 @@ func childrenFirst(versions []Version) []Version {
 // the history, as do the moves of tags. A version that something is built on, or that a tag points
 // at, stays with an error.
 func (c *Catalog) Forget(ctx context.Context, image, version string) error {
-	return c.in(ctx, func(tx session) error {
+	return c.asOne(ctx, func(tx session) error {
 		var user string
 		err := tx.row(ctx, "SELECT 'build ' || id FROM builds WHERE state = ? AND base = ? UNION SELECT image || '@' || version FROM "+
 			"versions WHERE base_name = ? AND base_version = ? LIMIT 1",

@@ -138,7 +138,7 @@ func stays(ctx context.Context, tx session, image, version string) error {
 
 // Recall withdraws a version. A version that is recalled itself already keeps that recall.
 func (c *Catalog) Recall(ctx context.Context, r Recall) error {
-	return c.in(ctx, func(tx session) error {
+	return c.asOne(ctx, func(tx session) error {
 		var n int
 		if err := tx.row(ctx, "SELECT count(*) FROM recalls WHERE image = ? AND version = ? AND ended = ''", r.Image,
 			r.Version).Scan(&n); err != nil {
@@ -161,7 +161,7 @@ func (c *Catalog) Recall(ctx context.Context, r Recall) error {
 
 // Reinstate ends the recall of a version and says whether there was one.
 func (c *Catalog) Reinstate(ctx context.Context, image, version, who string, at time.Time) (was bool, err error) {
-	err = c.in(ctx, func(tx session) error {
+	err = c.asOne(ctx, func(tx session) error {
 		n, err := tx.exec(ctx, "UPDATE recalls SET ended = ?, ended_by = ? WHERE image = ? AND version = ? AND ended = ''", stamp(at), who,
 			image, version)
 		was = n > 0

@@ -46,7 +46,7 @@ func (p *Placement) Key() artifact.Key {
 // A version that is recalled or leaving is refused, and so is a move of which may says no: it asks the
 // catalog that it is given, so that nothing changes between the answer and the move.
 func (c *Catalog) MoveTags(ctx context.Context, moves []Move, may func(context.Context, *Catalog, *Move) error) error {
-	return c.in(ctx, func(tx session) error {
+	return c.asOne(ctx, func(tx session) error {
 		within := &Catalog{session: tx, id: c.id}
 		for i := range moves {
 			m := &moves[i]
@@ -116,7 +116,7 @@ func (c *Catalog) OnceTagged(ctx context.Context) (map[string]bool, error) {
 // Place records a placement that was verified; a repeated one takes the new time. Of a version that is
 // leaving it is refused with a *LeavingError.
 func (c *Catalog) Place(ctx context.Context, p Placement) error {
-	return c.in(ctx, func(tx session) error {
+	return c.asOne(ctx, func(tx session) error {
 		if err := stays(ctx, tx, p.Image, p.Version); err != nil {
 			return err
 		}
@@ -129,7 +129,7 @@ func (c *Catalog) Place(ctx context.Context, p Placement) error {
 
 // Unplace forgets a placement that no longer holds.
 func (c *Catalog) Unplace(ctx context.Context, id string) error {
-	return c.in(ctx, func(tx session) error {
+	return c.asOne(ctx, func(tx session) error {
 		_, err := tx.exec(ctx, "DELETE FROM placements WHERE id = ?", id)
 		return err
 	})

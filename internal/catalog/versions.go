@@ -88,7 +88,7 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 	if err := errors.Join(err1, err2); err != nil {
 		return err
 	}
-	return c.in(ctx, func(tx session) error {
+	return c.asOne(ctx, func(tx session) error {
 		var other string
 		err := tx.row(ctx, "SELECT id FROM builds WHERE image = ? AND version = ? AND state = ? AND id <> ?", v.Image, v.Version, Running,
 			v.Build).Scan(&other)

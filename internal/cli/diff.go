@@ -132,7 +132,7 @@ func (in *invocation) writeDiff(d *compare.Trees) error {
 			}
 			lines = append(lines, in.mark(c.State)+" "+text)
 		}
-		in.some(part.name, lines, all)
+		in.listed(part.name, lines, all)
 	}
 	var lines []string
 	for _, c := range d.Files {
@@ -142,7 +142,7 @@ func (in *invocation) writeDiff(d *compare.Trees) error {
 		}
 		lines = append(lines, text)
 	}
-	in.some("files", lines, all)
+	in.listed("files", lines, all)
 	if i := slices.IndexFunc(d.Files, func(c layer.Change) bool { return slices.Contains(c.What, "content") }); i >= 0 {
 		in.next(fmt.Sprintf("zygos diff %s %s --file /%s", d.Was, d.Now, d.Files[i].Path))
 	}
@@ -159,8 +159,8 @@ func (in *invocation) mark(state string) string {
 	return in.paint(amber, "~")
 }
 
-// some writes the first lines of many below a word.
-func (in *invocation) some(word string, lines []string, all bool) {
+// listed writes the first lines of many below a word.
+func (in *invocation) listed(word string, lines []string, all bool) {
 	if len(lines) == 0 {
 		return
 	}

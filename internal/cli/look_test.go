@@ -70,7 +70,7 @@ func TestWhatOthersWroteIsShownAndNotObeyed(t *testing.T) {
 	safe := `a\x1b[2Jb\u009b31m\u202e\nRegistered`
 	require.NoError(t, in.columns([]string{"NAME", "WHY"}, [][]string{{evil, in.paint(red, "x")}}))
 	in.pairs([][2]string{{"why", evil}})
-	in.some("files", []string{"+ " + evil}, true)
+	in.listed("files", []string{"+ " + evil}, true)
 	require.Equal(t, 3, strings.Count(out.String(), safe), out.String())
 	require.Contains(t, out.String(), "\x1b[31mx\x1b[m", "our own colours stay")
 	out.Reset()
@@ -107,6 +107,7 @@ func TestExitCodes(t *testing.T) {
 }
 
 func TestEventsAsLines(t *testing.T) {
+	broke := func(f *build.Failure) build.Event { return build.Event{What: build.Broke{Failure: f}} }
 	in, one := &invocation{color: "never", out: &bytes.Buffer{}, err: &bytes.Buffer{}}, build.At{Stage: "one"}
 	for want, e := range map[string]build.Event{
 		"link 2.3.0  build b-1":                                     {Image: "link", Build: "b-1", What: build.Started{Version: "2.3.0"}},
@@ -118,7 +119,7 @@ func TestEventsAsLines(t *testing.T) {
 			File: catalog.Artifact{Format: "raw", Bytes: 2 << 20}, Took: time.Second}},
 		"  stopped  interrupted":                              {What: build.Broke{Text: "interrupted"}},
 		"  failed   stage one: a.sh:7: exit code 3":           {What: build.Broke{Failure: &build.Failure{Stage: "one", Step: "a.sh", Line: 7, Code: 3}}},
-		"  failed   stage one: a.sh: ended by signal SIGKILL": {What: build.Broke{Failure: &build.Failure{Stage: "one", Step: "a.sh", Signal: "SIGKILL"}}},
+		"  failed   stage one: a.sh: ended by signal SIGKILL": broke(&build.Failure{Stage: "one", Step: "a.sh", Signal: "SIGKILL"}),
 		"  failed   stage one: a.sh: cannot start":            {What: build.Broke{Failure: &build.Failure{Stage: "one", Step: "a.sh", Reason: "cannot start"}}},
 		"  seal     nothing to remove":                        {What: build.Sealed{Results: []seal.Result{{Group: "logs"}}}},
 		"":                                                    {What: build.StepDone{}},

@@ -50,7 +50,7 @@ func sandboxInit() {
 	for fd := fdOrders; fd <= last+1; fd++ { // one more may hold this program
 		unix.CloseOnExec(fd)
 	}
-	takeBack, err := settle(o)
+	takeBack, err := furnish(o)
 	if err == nil {
 		err = errors.Join(weaken(), confine())
 	}
@@ -92,9 +92,9 @@ func sandboxInit() {
 	os.Exit(0)
 }
 
-// settle makes the stage's tree the root, with a /dev, /proc, /run and /tmp of its own. takeBack ends what is
+// furnish makes the stage's tree the root, with a /dev, /proc, /run and /tmp of its own. takeBack ends what is
 // given to it for the time of the stage.
-func settle(o order) (takeBack func() error, err error) {
+func furnish(o order) (takeBack func() error, err error) {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return nil, fmt.Errorf("part from the host's mounts: %w", err)
 	}

@@ -74,7 +74,7 @@ type Publication struct {
 	Version *catalog.Version
 	Regions []*definition.Region
 	// Progress is told how many bytes of how many are there, Each what happened to an artifact.
-	Progress func(done, total int64)
+	Progress supply.Tell
 	Each     func(Placed)
 }
 
@@ -97,13 +97,13 @@ func (p *Publication) Place(ctx context.Context) []Placed {
 		mu.Lock()
 		defer mu.Unlock()
 		done += n
-		p.Progress(done, total)
+		p.Progress("publish "+p.Version.Ref(), done, total)
 	}
 	var group errgroup.Group
 	group.SetLimit(mostAtOnce)
 	for _, r := range p.Regions {
 		group.Go(func() error {
-			for _, result := range p.in(ctx, r, told) {
+			for _, result := range p.placeIn(ctx, r, told) {
 				mu.Lock()
 				list = append(list, result)
 				mu.Unlock()
@@ -119,8 +119,8 @@ func (p *Publication) Place(ctx context.Context) []Placed {
 	return list
 }
 
-// in places the artifacts in one region.
-func (p *Publication) in(ctx context.Context, r *definition.Region, told func(int64)) []Placed {
+// placeIn places the artifacts in one region.
+func (p *Publication) placeIn(ctx context.Context, r *definition.Region, told func(int64)) []Placed {
 	v := p.Version
 	var list []Placed
 	target, err := kinds.Open(r, p.Path)
@@ -134,7 +134,7 @@ func (p *Publication) in(ctx context.Context, r *definition.Region, told func(in
 		began := time.Now()
 		result := Placed{Region: r.Name, Variant: a.Variant, Name: a.Name, Format: a.Format, Bytes: a.Bytes}
 		item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Key: a.Key(), Digest: a.Digest, Bytes: a.Bytes,
-			Source: func(ctx context.Context) (string, error) { return supply.Artifact(ctx, p.State, v, a, nil) }}
+			Source: func(ctx context.Context) (string, error) { return supply.Artifact(ctx, p.State, v, a, p.Progress) }}
 		var err error
 		item.File, err = a.Key().File(v.Image, v.Version)
 		var placed region.Placed

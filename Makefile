@@ -25,7 +25,7 @@ demo: $(BIN) ## run the whole worked example in a new folder
 	@$(BIN) demo "$$(mktemp -d)/ebbline"
 
 test: deps check $(CACHE)/debian/bases $(CACHE)/kernel ## run all tests
-	bench/with-postgres.sh $(GO) test -count=1 -timeout 30m -parallel 3 ./...
+	ZYGOS_LONG=1 bench/with-postgres.sh $(GO) test -count=1 -timeout 30m -parallel 3 ./...
 	@if [ "$$(id -u)" = 0 ]; then $(MAKE) -s test-as-user; fi
 
 # The packages that make sandboxes once more, as an ordinary user.
@@ -37,7 +37,7 @@ test-as-user:
 	  rm -rf $$t; done
 
 crash: deps ## kill builds and publications at 200 random moments
-	ZYGOS_CRASHES=200 $(GO) test -count=1 -timeout 30m -v -run TestKilledAtAnyMoment ./internal/cli
+	ZYGOS_LONG=1 ZYGOS_CRASHES=200 $(GO) test -count=1 -timeout 30m -v -run TestKilledAtAnyMoment ./internal/cli
 
 FUZZ := 10m
 fuzz: ## fuzz definitions and archives, FUZZ=10m each

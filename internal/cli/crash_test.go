@@ -15,6 +15,8 @@ import (
 	"testing"
 	"time"
 
+	"zygos/internal/needtest"
+
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite" // to look into the catalog
 )
@@ -111,6 +113,7 @@ func (p *person) die(within int, args ...string) {
 // Builds and publications are killed at random moments; what is registered is whole, sweep
 // leaves nothing of the dead, and the next build goes through.
 func TestKilledAtAnyMoment(t *testing.T) {
+	needtest.Long(t)
 	t.Parallel()
 	rounds := 12
 	if text := os.Getenv("ZYGOS_CRASHES"); text != "" {
@@ -166,6 +169,7 @@ regions = ["here"]`, i))
 
 // Prune is killed at random moments; repeated, it ends what it began, and no version loses anything.
 func TestPruneKilledAtAnyMoment(t *testing.T) {
+	needtest.Long(t)
 	t.Parallel()
 	test := func(t *testing.T, p *person) {
 		p.family()
@@ -198,6 +202,7 @@ func TestPruneKilledAtAnyMoment(t *testing.T) {
 // Sixteen processes build, tag and publish one image at once: no version is lost, no number given
 // twice, no error.
 func TestSixteenAtOnce(t *testing.T) {
+	needtest.Long(t)
 	t.Parallel()
 	everyCatalog(t, func(t *testing.T, p *person) {
 		p.starter()
@@ -235,6 +240,7 @@ func TestSixteenAtOnce(t *testing.T) {
 
 // Several people's commands at once, on one state: nothing is lost, nothing fails.
 func TestManyCommandsAtOnce(t *testing.T) {
+	needtest.Long(t)
 	t.Parallel()
 	p := me(t)
 	p.ok("demo", "ebb", "--quiet")

@@ -45,6 +45,7 @@ poweroff -f
 
 // Limits are tried in a guest with a kernel and cgroup v2 of its own, since the host may have none.
 func TestLimitsInAGuest(t *testing.T) {
+	needtest.Long(t)
 	t.Parallel()
 	if os.Getuid() != 0 {
 		needtest.Skip(t, "'make deps' prepares the guest as root only")

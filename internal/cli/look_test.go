@@ -118,9 +118,9 @@ func TestEventsAsLines(t *testing.T) {
 		"  capture  raw              2.0 MiB in 1.0 s": {What: build.Captured{
 			File: catalog.Artifact{Format: "raw", Bytes: 2 << 20}, Took: time.Second}},
 		"  stopped  interrupted":                              {What: build.Broke{Text: "interrupted"}},
-		"  failed   stage one: a.sh:7: exit code 3":           {What: build.Broke{Failure: &build.Failure{Stage: "one", Step: "a.sh", Line: 7, Code: 3}}},
+		"  failed   stage one: a.sh:7: exit code 3":           broke(&build.Failure{Stage: "one", Step: "a.sh", Line: 7, Code: 3}),
 		"  failed   stage one: a.sh: ended by signal SIGKILL": broke(&build.Failure{Stage: "one", Step: "a.sh", Signal: "SIGKILL"}),
-		"  failed   stage one: a.sh: cannot start":            {What: build.Broke{Failure: &build.Failure{Stage: "one", Step: "a.sh", Reason: "cannot start"}}},
+		"  failed   stage one: a.sh: cannot start":            broke(&build.Failure{Stage: "one", Step: "a.sh", Reason: "cannot start"}),
 		"  seal     nothing to remove":                        {What: build.Sealed{Results: []seal.Result{{Group: "logs"}}}},
 		"":                                                    {What: build.StepDone{}},
 	} {

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"zygos/internal/catalog/catalogtest"
+	"zygos/internal/needtest"
 
 	_ "github.com/jackc/pgx/v5/stdlib" // to make databases
 	"github.com/stretchr/testify/require"
@@ -40,6 +41,7 @@ func (p *person) share() {
 // Two machines with states of their own share a catalog: each knows what the other made and is
 // making, and says where it is.
 func TestTwoMachinesShareACatalog(t *testing.T) {
+	needtest.Long(t)
 	t.Parallel()
 	onPostgres(t, func(t *testing.T, a *person) {
 		a.family()

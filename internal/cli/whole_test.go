@@ -34,6 +34,7 @@ func workMain() {
 // What comes out of a stage is what the same work gives on a plain disk, in every artifact, as other
 // programs and the kernel read it.
 func TestArtifactsAreWhatAPlainDiskWouldBe(t *testing.T) {
+	needtest.Long(t)
 	t.Parallel()
 	if os.Getuid() != 0 {
 		needtest.Skip(t, "only root can make files of all owners by hand")

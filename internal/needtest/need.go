@@ -14,3 +14,11 @@ func Skip(t testing.TB, form string, args ...any) {
 	}
 	t.Skipf(form, args...)
 }
+
+// Long leaves a test that takes a quarter of a minute or more to 'make test', which asks for it.
+func Long(t testing.TB) {
+	t.Helper()
+	if os.Getenv("ZYGOS_LONG") == "" {
+		Skip(t, "long; 'make test' runs it")
+	}
+}

@@ -17,8 +17,7 @@ type Format struct {
 	Name      string
 	Extension string // of files, with its dot
 	MediaType string // in the store's layout and in registries
-	// Keys are what a definition may say of such an artifact, beside format, name and only.
-	Keys []string
+	Options   []*Option
 	// Plain says that the same tree gives the same file whatever the options.
 	Plain bool
 	Write func(ctx context.Context, to *store.Writer, t *Tree, o Options) error
@@ -27,6 +26,7 @@ type Format struct {
 // Options is what the definition says of an artifact, and what is known of the build.
 type Options struct {
 	Size  int64  // bytes of a disk; 0 for the smallest and a margin
+	Says  Says   // all else
 	Label string // what a file system is called: the image
 	Epoch int64  // no time is later, in seconds since 1970
 }
@@ -65,7 +65,9 @@ func Names() (names []string) {
 }
 
 // Takes says whether a definition may say something of such an artifact.
-func (f *Format) Takes(key string) bool { return slices.Contains(f.Keys, key) }
+func (f *Format) Takes(option string) bool {
+	return slices.ContainsFunc(f.Options, func(o *Option) bool { return o.Name == option })
+}
 
 // UnknownError says that this program has no such format.
 type UnknownError struct{ Format string }

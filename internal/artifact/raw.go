@@ -14,7 +14,7 @@ import (
 )
 
 // raw is a disk that holds one ext4 file system from its first byte on.
-var raw = Format{Name: "raw", Extension: ".raw", MediaType: "application/vnd.zygos.disk.v1.raw", Keys: []string{"size", "boot"},
+var raw = Format{Name: "raw", Extension: ".raw", MediaType: "application/vnd.zygos.disk.v1.raw", Options: []*Option{&size, &boot},
 	Write: contained(disk.Raw)}
 
 // contained writes a tree's disk in a container.

@@ -4,8 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -50,6 +52,9 @@ func (b *branch) memory(a definition.Artifact) string {
 	of := fmt.Sprintf("zygos capture 1\n%s\n%s\n", layer.TreeDigest(b.layers), a.Format)
 	if format := artifact.Find(a.Format); format == nil || !format.Plain {
 		of += fmt.Sprintf("%d\n%s\n%d\n", o.Size, o.Label, o.Epoch)
+		for _, name := range slices.Sorted(maps.Keys(o.Says)) {
+			of += fmt.Sprintf("%s=%q\n", name, o.Says[name])
+		}
 	}
 	return b.State.Capture(plan.Digest([]byte(of)))
 }
@@ -108,5 +113,5 @@ func (b *branch) progress(doing string, nodes []*layer.Node) func(n int64) {
 
 // options is what the format may need to know.
 func (b *branch) options(a definition.Artifact) artifact.Options {
-	return artifact.Options{Size: a.Size, Label: b.plan.Image, Epoch: b.shape.Epoch}
+	return artifact.Options{Size: a.Size, Says: a.Says, Label: b.plan.Image, Epoch: b.shape.Epoch}
 }

@@ -30,10 +30,10 @@ func TestNewFormatIsOneEntryOfTheTable(t *testing.T) {
 	old := artifact.Table
 	t.Cleanup(func() { artifact.Table = old })
 	artifact.Table = append(slices.Clone(old),
-		&artifact.Format{Name: "names", Extension: ".txt", MediaType: "text/plain", Keys: []string{"size"},
+		&artifact.Format{Name: "names", Extension: ".txt", MediaType: "text/plain", Options: []*artifact.Option{{Name: "size"}, {Name: "order", Is: artifact.Word, Words: []string{"up", "down"}}},
 			Write: func(_ context.Context, to *store.Writer, t *artifact.Tree, o artifact.Options) error {
 				for _, n := range t.Nodes {
-					if _, err := fmt.Fprintf(to, "%s %d\n", n.Path, o.Size); err != nil {
+					if _, err := fmt.Fprintf(to, "%s %d %s\n", n.Path, o.Size, o.Says["order"]); err != nil {
 						return err
 					}
 					t.Tell(n.Size)
@@ -43,7 +43,7 @@ func TestNewFormatIsOneEntryOfTheTable(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "images"), 0o755))
 	text := "series = \"1.0\"\nbase = \"field-os\"\n[[stage]]\nname = \"s\"\ninline = \"true\"\n[[artifact]]\nformat = \"names\"\nsize = " +
-		"\"3KiB\"\n"
+		"\"3KiB\"\norder = \"down\"\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "images/link.toml"), []byte(text), 0o644))
 	var problems definition.Problems
 	img := definition.ReadImage(dir, "images/link.toml", &problems)
@@ -57,7 +57,7 @@ func TestNewFormatIsOneEntryOfTheTable(t *testing.T) {
 	a := record.Version.Artifacts[0]
 	content, err := os.ReadFile(w.engine.Store.Path(a.Digest))
 	require.NoError(t, err)
-	require.Contains(t, string(content), "made-by-one 3072\n")
+	require.Contains(t, string(content), "made-by-one 3072 down\n")
 	index, err := os.ReadFile(filepath.Join(w.engine.State.Store(), "index.json"))
 	require.NoError(t, err)
 	manifest := regexp.MustCompile(`sha256:[0-9a-f]{64}`).FindString(string(index))

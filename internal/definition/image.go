@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -69,11 +70,12 @@ type Limits struct {
 
 // Artifact is a file to capture from a build.
 type Artifact struct {
-	Name   string   `json:"name,omitempty"` // "" for the format
-	Format string   `json:"format"`
-	Size   int64    `json:"bytes,omitempty"` // of a disk; 0 for the smallest plus a margin
-	Only   []string `json:"only,omitempty"`  // variants; empty for all
-	At     Pos      `json:"-"`               // of the size
+	Name   string        `json:"name,omitempty"` // "" for the format
+	Format string        `json:"format"`
+	Size   int64         `json:"bytes,omitempty"` // of a disk; 0 for the smallest plus a margin
+	Only   []string      `json:"only,omitempty"`  // variants; empty for all
+	Says   artifact.Says `json:"says,omitempty"`  // all else, by option of the format
+	At     Pos           `json:"-"`               // of the size
 }
 
 // Called is the name, which is unique among the artifacts of a variant.
@@ -340,18 +342,28 @@ func (r *reader) artifact(t *table) {
 			a.Name = name
 		}
 	}
-	a.Size = t.size("size")
-	if e := t.find("size"); e != nil {
-		a.At = e.pos
-	}
-	if boot, at := t.text("boot"); boot != "" {
-		r.problems.oneOf("boot", boot, at, []string{"none"}, []string{"uefi"})
-	}
-	for _, key := range []string{"size", "boot"} {
-		format := artifact.Find(word)
-		if e := t.find(key); e != nil && format != nil && !format.Takes(key) {
-			r.problems.add(e.pos, fmt.Sprintf("an artifact of the format %s has no %s of its own", word, key),
-				fmt.Sprintf("take %s out, or use format = \"raw\"", key))
+	format := artifact.Find(word)
+	for _, o := range artifact.AllOptions() {
+		e := t.find(o.Name)
+		if format != nil { // several formats may have an option of one name, with other words
+			if i := slices.IndexFunc(format.Options, func(own *artifact.Option) bool { return own.Name == o.Name }); i >= 0 {
+				o = format.Options[i]
+			} else if e != nil {
+				r.problems.add(e.pos, fmt.Sprintf("an artifact of the format %s has no %s of its own", word, o.Name),
+					fmt.Sprintf("take %s out, or use one of the formats %s", o.Name, strings.Join(artifact.Taking(o.Name), ", ")))
+			}
+		}
+		value := r.option(t, o)
+		switch {
+		case value == "":
+		case o.Name == "size":
+			a.At = e.pos
+			a.Size, _ = strconv.ParseInt(value, 10, 64) // it was one
+		default:
+			if a.Says == nil {
+				a.Says = artifact.Says{}
+			}
+			a.Says[o.Name] = value
 		}
 	}
 	a.Only = r.only(t)
@@ -366,6 +378,38 @@ func (r *reader) artifact(t *table) {
 	if ok {
 		r.image.Artifacts = append(r.image.Artifacts, a)
 	}
+}
+
+// option reads what a definition says of an artifact, in the form in which it is kept; "" for nothing, or the default.
+func (r *reader) option(t *table, o *artifact.Option) string {
+	number := func(n int64) string {
+		if n == 0 {
+			return ""
+		}
+		return strconv.FormatInt(n, 10)
+	}
+	switch o.Is {
+	case artifact.Bytes:
+		return number(t.size(o.Name))
+	case artifact.Count:
+		return number(t.count(o.Name, 1))
+	case artifact.Span:
+		if d := t.duration(o.Name); d > 0 {
+			return d.String()
+		}
+		return ""
+	}
+	text, at := t.text(o.Name)
+	switch {
+	case text == "":
+	case o.Is == artifact.Word:
+		if !r.problems.oneOf(o.Name, text, at, o.Words, o.Later) || text == o.Words[0] {
+			return ""
+		}
+	case strings.ContainsAny(text, "\n\x00"):
+		r.problems.add(at, o.Name+" is one line", "take the line break out")
+	}
+	return text
 }
 
 var placeholder = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\$\{([^}]*)\}`) })

@@ -95,7 +95,7 @@ func (d *describer) describe(version, build string) error {
 		}
 		for _, a := range d.img.Artifacts {
 			if a.In(shape.Variant) {
-				shape.Artifacts = append(shape.Artifacts, definition.Artifact{Name: a.Name, Format: a.Format, Size: a.Size})
+				shape.Artifacts = append(shape.Artifacts, definition.Artifact{Name: a.Name, Format: a.Format, Size: a.Size, Says: a.Says})
 			}
 		}
 	}

@@ -43,10 +43,10 @@ type Tree struct {
 }
 
 // Table is the formats, in the order in which they are told.
-var Table = []*Format{&tar, &raw}
+var Table = []*Format{&tar, &raw, &qcow2, &vmdk, &vhd, &vhdx}
 
 // Later are formats that will come.
-var Later = []string{"dir", "oci", "qcow2", "vmdk", "vhd", "ova"}
+var Later = []string{"oci", "ova"}
 
 // Find is a format by its name, nil if there is none.
 func Find(name string) *Format {

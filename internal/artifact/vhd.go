@@ -1,0 +1,13 @@
+package artifact
+
+import (
+	"zygos/internal/disk"
+)
+
+// vhd is a virtual hard disk (Virtual Hard Disk Image Format Specification 1.0).
+var vhd = Format{Name: "vhd", Extension: ".vhd", MediaType: "application/vnd.zygos.disk.v1.vhd", Options: onDisks(&vhdLayout),
+	Write: contained(func(t *Tree, o Options) disk.Container {
+		return disk.Vhd(disk.VhdOptions{Fixed: o.Says.Word(&vhdLayout) == "fixed", ID: t.idOf("disk"), Epoch: o.Epoch})
+	})}
+
+var vhdLayout = Option{Name: "layout", Is: Word, Words: []string{"dynamic", "fixed"}}

@@ -1,0 +1,9 @@
+package artifact
+
+import (
+	"zygos/internal/disk"
+)
+
+// vhdx is its successor for large disks ([MS-VHDX]).
+var vhdx = Format{Name: "vhdx", Extension: ".vhdx", MediaType: "application/vnd.zygos.disk.v1.vhdx", Options: onDisks(),
+	Write: contained(func(t *Tree, _ Options) disk.Container { return disk.Vhdx(t.idOf("disk")) })}

@@ -1,0 +1,16 @@
+package artifact
+
+import (
+	"encoding/binary"
+
+	"zygos/internal/disk"
+)
+
+// vmdk is a stream-optimised disk (Virtual Disk Format 5.0).
+var vmdk = Format{Name: "vmdk", Extension: ".vmdk", MediaType: "application/vnd.zygos.disk.v1.vmdk", Options: onDisks(),
+	Write: contained(vmdkOf)}
+
+func vmdkOf(t *Tree, _ Options) disk.Container {
+	id := t.idOf("disk")
+	return disk.Vmdk(binary.BigEndian.Uint32(id[:]))
+}

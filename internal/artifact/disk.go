@@ -3,29 +3,81 @@ package artifact
 import (
 	"context"
 	"crypto/sha256"
-	"encoding/hex"
+	"encoding/binary"
 	"errors"
 	"fmt"
+	"path"
+	"slices"
 
 	"golang.org/x/sys/unix"
 
+	"zygos/internal/boot"
 	"zygos/internal/disk"
 	"zygos/internal/layer"
 	"zygos/internal/store"
 )
 
 // onDisks are the options of all disks, and more of one format.
-func onDisks(more ...*Option) []*Option { return append([]*Option{&size, &boot}, more...) }
+func onDisks(more ...*Option) []*Option {
+	return append([]*Option{&size, &booting, &esp, &cmdline}, more...)
+}
 
 // contained writes a tree's disk in a container.
 func contained(container func(*Tree, Options) disk.Container) func(context.Context, *store.Writer, *Tree, Options) error {
 	return func(ctx context.Context, to *store.Writer, t *Tree, o Options) error {
-		volume, err := root(ctx, t, o)
+		volume, err := t.volume(ctx, o)
 		if err != nil {
 			return err
 		}
 		return container(t, o)(ctx, to, disk.Told(volume, t.Tell))
 	}
+}
+
+// volume is a tree's disk: its file system, or a partition table with that and what starts it.
+func (t *Tree) volume(ctx context.Context, o Options) (disk.Volume, error) {
+	fs := filesystem{size: o.Size, label: o.Label, id: t.idOf("root")}
+	if o.Says.Word(&booting) == "none" {
+		return t.root(ctx, o, fs)
+	}
+	partition, vfat := t.idOf("root partition"), t.numberOf("esp")
+	parts, err := boot.Disk(&boot.Tree{Nodes: t.Nodes, Content: t.Content}, boot.Wanted{Token: o.Label, Cmdline: o.Says["cmdline"],
+		Root: "PARTUUID=" + dashed(partition), ESP: fmt.Sprintf("UUID=%04X-%04X", vfat>>16, vfat&0xffff)})
+	if err != nil {
+		return nil, err
+	}
+	front := o.Says.Bytes("esp", defaultESP)
+	system, err := disk.FAT(parts.ESP, disk.FATOptions{Size: front, Label: "ESP", ID: vfat, Epoch: o.Epoch})
+	var small *disk.SizeError
+	if errors.As(err, &small) {
+		return nil, fmt.Errorf("kernel and loader need an EFI system partition of %d MiB; give the artifact esp = \"%dMiB\" in images/%s.toml",
+			roundMiB(small.Needed), roundMiB(small.Needed), o.Label)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("EFI system partition: %w", err)
+	}
+	if fs.around = front + disk.GPTOverhead; o.Size > 0 && o.Size <= fs.around {
+		return nil, fmt.Errorf("a size of %d MiB has no room for the root beside the EFI system partition of %d MiB; give the artifact a larger "+
+			"size in images/%s.toml, or leave size out for the smallest", o.Size>>20, front>>20, o.Label)
+	}
+	fs.added = parts.Root
+	root, err := t.root(ctx, o, fs)
+	if err != nil {
+		return nil, err
+	}
+	last := disk.Partition{Volume: root, Name: "root", Type: parts.Type, ID: partition}
+	if o.Size > 0 {
+		last.Length = o.Size - fs.around
+	}
+	return disk.GPT(t.idOf("disk"), disk.Partition{Volume: system, Name: "esp", Type: disk.TypeESP, ID: t.idOf("esp partition")}, last)
+}
+
+const defaultESP = 256 << 20
+
+func roundMiB(n int64) int64 { return (n + 1<<20 - 1) >> 20 }
+
+// dashed is an id as people write it (RFC 9562, chapter 4).
+func dashed(id [16]byte) string {
+	return fmt.Sprintf("%x-%x-%x-%x-%x", id[0:4], id[4:6], id[6:8], id[8:10], id[10:16])
 }
 
 // uuid is an id made from a hash (RFC 9562, 5.8: version 8).
@@ -45,12 +97,28 @@ func (t *Tree) idOf(part string) [16]byte {
 var fileTypes = map[layer.Kind]uint32{layer.Dir: unix.S_IFDIR, layer.File: unix.S_IFREG, layer.Symlink: unix.S_IFLNK,
 	layer.Char: unix.S_IFCHR, layer.Block: unix.S_IFBLK, layer.Fifo: unix.S_IFIFO}
 
+// numberOf is a short id of a part.
+func (t *Tree) numberOf(part string) uint32 {
+	id := t.idOf(part)
+	return binary.BigEndian.Uint32(id[:])
+}
+
+// filesystem is what is said of a tree's file system.
+type filesystem struct {
+	size   int64 // of the disk; 0 for the smallest
+	around int64 // of that, what is not the file system's
+	label  string
+	id     [16]byte
+	added  []boot.Added
+}
+
 // root lays out the file system of a tree.
-func root(ctx context.Context, t *Tree, o Options) (disk.Volume, error) {
+func (t *Tree) root(ctx context.Context, o Options, fs filesystem) (disk.Volume, error) {
 	files := make([]disk.File, len(t.Nodes))
 	for i, n := range t.Nodes {
 		files[i] = disk.File{Path: n.Path, Mode: fileTypes[n.Kind] | n.Mode, UID: n.UID, GID: n.GID, MTime: n.MTime, Size: n.Size,
-			Link: n.Link, Same: n.Same, Major: n.Major, Minor: n.Minor, Xattrs: n.Xattrs, Source: t.Content(n)}
+			Link: n.Link, Same: n.Same, Major: n.Major, Minor: n.Minor, Xattrs: n.Xattrs,
+			Source: t.Content(n), Layer: n.Layer}
 		if n.Data != nil {
 			files[i].Data = make([]disk.Extent, len(n.Data))
 			for j, s := range n.Data {
@@ -58,19 +126,42 @@ func root(ctx context.Context, t *Tree, o Options) (disk.Volume, error) {
 			}
 		}
 	}
-	options := disk.Options{Size: o.Size, Label: o.Label[:min(len(o.Label), longestLabel)], Epoch: o.Epoch, Note: t.Note}
-	// The file system's id follows from the tree: the same tree has the same id, another tree another.
-	id, err := hex.DecodeString(t.Digest)
-	if err != nil {
-		return nil, err
-	}
-	options.UUID = uuid(id)
+	files = with(files, fs.added, o.Epoch)
+	options := disk.Options{Size: max(0, fs.size-fs.around), Label: fs.label[:min(len(fs.label), longestLabel)], UUID: fs.id, Epoch: o.Epoch,
+		Note: t.Note}
 	volume, err := disk.Ext4(ctx, files, options)
 	var small *disk.SizeError
 	if errors.As(err, &small) {
-		return nil, fmt.Errorf("%w; give the artifact a larger size in images/%s.toml, or leave size out for the smallest", err, o.Label)
+		small.Size, small.Needed = fs.size, small.Needed+fs.around
+		return nil, fmt.Errorf("%w; give the artifact a larger size in images/%s.toml, or leave size out for the smallest", small, o.Label)
 	}
 	return volume, err
+}
+
+// with is the files of a tree and those that its disk has beside them.
+func with(files []disk.File, added []boot.Added, epoch int64) []disk.File {
+	last := 0
+	for i := range files {
+		last = max(last, files[i].Layer)
+	}
+	place := func(f disk.File) {
+		if i := slices.IndexFunc(files, func(had disk.File) bool { return had.Path == f.Path }); i < 0 {
+			files = append(files, f)
+		} else if f.Mode&unix.S_IFMT != unix.S_IFDIR {
+			files[i] = f
+		}
+	}
+	for _, a := range added {
+		var above []string
+		for dir := path.Dir(a.Path); dir != "."; dir = path.Dir(dir) {
+			above = append(above, dir)
+		}
+		for _, dir := range slices.Backward(above) {
+			place(disk.File{Path: dir, Mode: unix.S_IFDIR | 0o755, MTime: epoch, Layer: last + 1})
+		}
+		place(disk.File{Path: a.Path, Mode: unix.S_IFREG | 0o644, MTime: epoch, Size: int64(len(a.Text)), Text: []byte(a.Text), Layer: last + 1})
+	}
+	return files
 }
 
 // longestLabel is the bytes of an ext4 label.

@@ -76,6 +76,8 @@ func Taking(option string) (names []string) {
 
 // What several formats take.
 var (
-	size = Option{Name: "size", Is: Bytes}
-	boot = Option{Name: "boot", Is: Word, Words: []string{"none"}, Later: []string{"uefi"}}
+	size    = Option{Name: "size", Is: Bytes}
+	booting = Option{Name: "boot", Is: Word, Words: []string{"none", "uefi"}}
+	esp     = Option{Name: "esp", Is: Bytes}
+	cmdline = Option{Name: "cmdline", Is: Text}
 )

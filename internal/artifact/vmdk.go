@@ -1,8 +1,6 @@
 package artifact
 
 import (
-	"encoding/binary"
-
 	"zygos/internal/disk"
 )
 
@@ -11,6 +9,5 @@ var vmdk = Format{Name: "vmdk", Extension: ".vmdk", MediaType: "application/vnd.
 	Write: contained(vmdkOf)}
 
 func vmdkOf(t *Tree, _ Options) disk.Container {
-	id := t.idOf("disk")
-	return disk.Vmdk(binary.BigEndian.Uint32(id[:]))
+	return disk.Vmdk(t.numberOf("disk"))
 }

@@ -1,10 +1,12 @@
 package disk
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"sort"
 )
 
@@ -24,6 +26,8 @@ type File struct {
 	Xattrs map[string][]byte
 	Data   []Extent // what lies between holes, offsets multiples of 4096; nil without holes
 	Source string   // file with the content
+	Text   []byte   // the content itself, where there is no Source
+	Layer  int      // what has a lower one lies before it, so that it stays where it is when later ones change
 }
 
 // Options of a file system.
@@ -110,70 +114,87 @@ type chunk struct {
 // writing gives a chunk's bytes.
 type writing func(out *ext4output) error
 
-// number turns files into nodes with inode numbers.
+// number turns files into nodes with inode numbers, those of lower layers first.
 func (fs *ext4) number(files []File) error {
-	byPath := make(map[string]*node, len(files))
-	next := uint32(firstInode)
-	lost := &node{File: &File{Path: lostFound, Mode: typeDir | 0o700, MTime: fs.options.Epoch}, number: lostInode, links: 2}
+	list := make([]*File, len(files))
 	for i := range files {
-		f := &files[i]
-		if at := min(max(f.MTime, firstTime), lastTime); at != f.MTime {
-			g := *f
-			g.MTime, f = at, &g
-			fs.clamped++
-		}
-		if f.Path == "." {
-			fs.root = &node{File: f, number: rootInode, links: 2}
-			fs.root.parent = fs.root
-			byPath["."] = fs.root
-			continue
-		}
-		parent := byPath[path.Dir(f.Path)]
-		if parent == nil || parent.Mode&typeMask != typeDir {
-			return fmt.Errorf("%s is not in a folder", f.Path)
-		}
-		n := byPath[f.Same]
+		list[i] = fs.timely(&files[i])
+	}
+	if fs.clamped > 0 && fs.options.Note != nil {
+		fs.options.Note(fmt.Sprintf("ext4 holds times from 1901-12-13 to 2446-05-10; those of %d files are at the nearest end of it", fs.clamped))
+	}
+	byPath := make(map[string]*node, len(files))
+	lost := &node{File: &File{Path: lostFound, Mode: typeDir | 0o700, MTime: fs.options.Epoch}, number: lostInode, links: 2}
+	fs.nodes = []*node{lost}
+	inOrder := slices.Clone(list)
+	slices.SortStableFunc(inOrder, func(a, b *File) int { return cmp.Compare(a.Layer, b.Layer) })
+	for _, f := range inOrder {
 		switch {
+		case f.Path == ".":
+			fs.root = &node{File: f, number: rootInode, links: 2}
+			fs.root.parent, byPath["."] = fs.root, fs.root
 		case f.Path == lostFound && f.Mode&typeMask != typeDir:
 			return fmt.Errorf("/%s is no folder in the tree; ext4 keeps that name for the folder in which a check puts what it finds. Remove it "+
 				"in a stage", lostFound)
-		case f.Same != "" && n == nil:
-			return fmt.Errorf("%s is a second name of %s, which is not there", f.Path, f.Same)
-		case f.Same != "":
-			if n.links++; n.links > mostLinks {
-				return fmt.Errorf("%s has more than %d names; ext4 gives a file no more. Use copies or symbolic links for some of them", n.Path,
-					mostLinks)
-			}
 		case f.Path == lostFound:
-			lost.File, n = f, lost
-		default:
-			n = &node{File: f, number: next, links: 1}
-			if next++; next == 0 {
+			lost.File = f
+		case f.Same == "":
+			n := &node{File: f, number: lostInode + uint32(len(fs.nodes)), links: 1}
+			if n.number < lostInode {
 				return errors.New("too many files")
 			}
 			fs.nodes = append(fs.nodes, n)
-		}
-		byPath[f.Path] = n
-		if f.Mode&typeMask == typeDir {
-			if n != lost {
-				n.parent, n.links = parent, 2
-				parent.links++
-			}
-		}
-		if n != lost {
-			parent.children = append(parent.children, child{path.Base(f.Path), n})
+			byPath[f.Path] = n
 		}
 	}
 	if fs.root == nil {
 		return errors.New("the tree has no root")
 	}
-	if fs.clamped > 0 && fs.options.Note != nil {
-		fs.options.Note(fmt.Sprintf("ext4 holds times from 1901-12-13 to 2446-05-10; those of %d files are at the nearest end of it", fs.clamped))
+	for _, f := range list {
+		if f.Path == "." || f.Path == lostFound {
+			continue
+		}
+		if err := fs.attach(f, byPath); err != nil {
+			return err
+		}
 	}
 	lost.parent = fs.root
 	fs.root.links++
 	fs.root.children = append(fs.root.children, child{lostFound, lost})
-	fs.nodes = append([]*node{lost}, fs.nodes...)
+	return nil
+}
+
+// timely is a file whose time can be held.
+func (fs *ext4) timely(f *File) *File {
+	if at := min(max(f.MTime, firstTime), lastTime); at != f.MTime {
+		g := *f
+		g.MTime, f = at, &g
+		fs.clamped++
+	}
+	return f
+}
+
+// attach puts a file into its folder.
+func (fs *ext4) attach(f *File, byPath map[string]*node) error {
+	parent := byPath[path.Dir(f.Path)]
+	if parent == nil || parent.Mode&typeMask != typeDir {
+		return fmt.Errorf("%s is not in a folder", f.Path)
+	}
+	n := byPath[cmp.Or(f.Same, f.Path)]
+	if n == nil {
+		return fmt.Errorf("%s is a second name of %s, which is not there", f.Path, f.Same)
+	}
+	if f.Same != "" {
+		if n.links++; n.links > mostLinks {
+			return fmt.Errorf("%s has more than %d names; ext4 gives a file no more. Use copies or symbolic links for some of them", n.Path,
+				mostLinks)
+		}
+	}
+	if f.Mode&typeMask == typeDir {
+		n.parent, n.links = parent, n.links+1
+		parent.links++
+	}
+	parent.children = append(parent.children, child{path.Base(f.Path), n})
 	return nil
 }
 
@@ -227,7 +248,11 @@ func (fs *ext4) layOut(ctx context.Context, blocks uint64) error {
 	}
 	inodes := max(uint64(fs.blocks)*blockSize/bytesPerInode, uint64(len(fs.nodes))*11/10+64)
 	perGroup := (inodes + uint64(fs.groups) - 1) / uint64(max(fs.groups, 1))
-	perGroup = (perGroup + inodesPerBlock - 1) / inodesPerBlock * inodesPerBlock
+	step := uint64(inodesPerBlock)
+	if fs.blocks >= steppedBlocks {
+		step = stepInodes
+	}
+	perGroup = (perGroup + step - 1) / step * step
 	fs.chunks, fs.next = nil, 0
 	if fs.groups == 0 || perGroup > perGroupBlocks {
 		return &SizeError{Size: int64(blocks) * blockSize,
@@ -238,6 +263,9 @@ func (fs *ext4) layOut(ctx context.Context, blocks uint64) error {
 	fs.chunks = append(fs.chunks, chunk{0, fs.next, fs.writeSuper(0)})
 	fs.placeTables()
 	fs.placeJournal()
+	if fs.blocks >= steppedBlocks { // tables that grow a little move nothing
+		fs.next = (fs.next + stepBlocks - 1) / stepBlocks * stepBlocks
+	}
 	for _, n := range append([]*node{fs.root}, fs.nodes...) {
 		if err := ctx.Err(); err != nil {
 			return err

@@ -17,7 +17,10 @@ const (
 	extraSize      = 32    // of the inode beyond its first 128 bytes
 	bytesPerInode  = 16384 // one inode for so many bytes of disk
 	smallestMargin = 8 << 20
-	inlineLink     = 60 // a link's target shorter than this lies in the inode
+	steppedBlocks  = 16384 // a disk of so many blocks has
+	stepInodes     = 256   // inodes in a group: a multiple of these
+	stepBlocks     = 512   // content begins at a multiple of these
+	inlineLink     = 60    // a link's target shorter than this lies in the inode
 	longestExtent  = 32768
 
 	rootInode    = 2

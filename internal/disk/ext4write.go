@@ -27,6 +27,9 @@ func writePadded(p []byte) writing {
 // writeContent copies a part of a file's data: count blocks from the from-th.
 func writeContent(n *node, s Extent, from, count uint32) writing {
 	return func(out *ext4output) error {
+		if n.Source == "" {
+			return writeText(out, n.Text[s.Offset:][int64(from)*blockSize:], int64(count)*blockSize)
+		}
 		if out.source == nil || out.source.Name() != n.Source {
 			out.closeSource()
 			f, err := os.Open(n.Source)
@@ -53,6 +56,15 @@ func writeContent(n *node, s Extent, from, count uint32) writing {
 		}
 		return err
 	}
+}
+
+// writeText writes the first bytes of a text, or all of it and zeros.
+func writeText(out Output, text []byte, length int64) error {
+	text = text[:min(int64(len(text)), length)]
+	if _, err := out.Write(text); err != nil {
+		return err
+	}
+	return out.Zero(length - int64(len(text)))
 }
 
 func (out *ext4output) closeSource() {

@@ -11,10 +11,14 @@ import (
 // Partition is a part of a disk.
 type Partition struct {
 	Volume
-	Name string
-	Type [16]byte // in the byte order of RFC 9562
-	ID   [16]byte
+	Name   string
+	Type   [16]byte // in the byte order of RFC 9562
+	ID     [16]byte
+	Length int64 // bytes; 0 for the volume's size
 }
+
+// length is the bytes of a partition.
+func (p *Partition) length() int64 { return max(p.Length, p.Size()) }
 
 // Types of partition (UAPI.8, Discoverable Partitions Specification; UEFI specification 2.10, table 5.7).
 var (
@@ -49,11 +53,11 @@ func GPT(id [16]byte, parts ...Partition) (Volume, error) {
 	d := &gpt{id: id, parts: parts}
 	at := int64(gptInFront)
 	for _, p := range parts {
-		if p.Size()%sector != 0 {
-			return nil, fmt.Errorf("partition %s has %d bytes, which is no whole number of sectors", p.Name, p.Size())
+		if p.length()%sector != 0 {
+			return nil, fmt.Errorf("partition %s has %d bytes, which is no whole number of sectors", p.Name, p.length())
 		}
 		d.starts = append(d.starts, at)
-		at = roundUp(at+p.Size(), alignment)
+		at = roundUp(at+p.length(), alignment)
 	}
 	d.size = at + gptBehind
 	return d, nil
@@ -130,7 +134,7 @@ func (d *gpt) table() []byte {
 		copy(e, mixed(p.Type))
 		copy(e[16:], mixed(p.ID))
 		le.PutUint64(e[32:], uint64(d.starts[i]/sector))
-		le.PutUint64(e[40:], uint64((d.starts[i]+p.Size())/sector-1))
+		le.PutUint64(e[40:], uint64((d.starts[i]+p.length())/sector-1))
 		for j, r := range utf16.Encode([]rune(p.Name)) {
 			le.PutUint16(e[56+2*j:], r)
 		}

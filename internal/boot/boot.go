@@ -1,0 +1,250 @@
+// Package boot finds in a tree what starts a machine, and says where on a disk it belongs: the files of the EFI system
+// partition, and the few that the tree's own tools need so that kernels which come later find their way there too. It
+// runs nothing.
+package boot
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"slices"
+	"strings"
+
+	"zygos/internal/disk"
+	"zygos/internal/layer"
+)
+
+// Tree is what is to start.
+type Tree struct {
+	Nodes   []*layer.Node
+	Content func(*layer.Node) string // file with a node's content
+	byPath  map[string]*layer.Node
+}
+
+// Wanted is what is said of the disk.
+type Wanted struct {
+	Token   string // names the folder of kernels on the EFI partition
+	Cmdline string // added to the kernel's
+	Root    string // what the kernel and fstab call the root: "PARTUUID=…"
+	ESP     string // what fstab calls the EFI partition: "UUID=…"
+}
+
+// Added is a file that the disk's root has beside the tree's, or instead of one.
+type Added struct {
+	Path string
+	Text string
+}
+
+// Parts is what the disk consists of.
+type Parts struct {
+	ESP   []disk.FATFile
+	Root  []Added
+	Type  [16]byte // of the root's partition
+	About string   // in words: kernel and loader
+}
+
+// MissingError says what a tree lacks, and what brings it.
+type MissingError struct {
+	What     []string
+	Packages string // that bring it, "" where they are not known
+}
+
+func (e *MissingError) Error() string {
+	text := "the tree cannot start by itself, it has no " + strings.Join(e.What, ", no ")
+	if e.Packages != "" {
+		return text + "; install " + e.Packages + " in a stage"
+	}
+	return text + "; install them in a stage"
+}
+
+// arch is a kind of machine: how its loaders are called.
+type arch struct {
+	suffix string // of loaders
+	root   [16]byte
+}
+
+var arches = []arch{{"x64", disk.TypeRootX64}, {"aa64", disk.TypeRootARM}}
+
+// Loader is a way to start a tree: what it needs of it, and what it puts on the EFI partition.
+type Loader interface {
+	// Place says what goes where; missing is what the tree lacks for it.
+	Place(t *Tree, w Wanted) (parts *Parts, missing []string, err error)
+}
+
+// Loaders are the ways, in the order in which they are tried.
+var Loaders = []Loader{unified{}, systemd{}}
+
+// Disk says what the disk of a tree consists of; the error is a *MissingError where the tree cannot start.
+func Disk(t *Tree, w Wanted) (*Parts, error) {
+	t.byPath = make(map[string]*layer.Node, len(t.Nodes))
+	for _, n := range t.Nodes {
+		t.byPath[n.Path] = n
+	}
+	var lacks []string
+	for _, l := range Loaders {
+		parts, missing, err := l.Place(t, w)
+		if err != nil {
+			return nil, err
+		}
+		if len(missing) == 0 && !t.starts() {
+			missing = []string{initWord}
+		}
+		if len(missing) == 0 {
+			return parts, nil
+		}
+		lacks = missing // of the last way, which needs least
+	}
+	if !slices.Contains(lacks, initWord) && !t.starts() {
+		lacks = append(lacks, initWord)
+	}
+	return nil, &MissingError{lacks, t.packages(lacks)}
+}
+
+// What a tree may lack.
+const (
+	kernelWord = "kernel"
+	initrdWord = "initramfs"
+	loaderWord = "boot loader"
+	initWord   = "init"
+)
+
+// packages are those that bring what is missing, by the family of the tree.
+func (t *Tree) packages(missing []string) string {
+	var by map[string]string
+	switch {
+	case t.file("var/lib/dpkg/status") != nil:
+		by = map[string]string{kernelWord: "linux-image-amd64", initrdWord: "initramfs-tools", loaderWord: "systemd-boot",
+			initWord: "systemd-sysv"}
+	case t.file("lib/apk/db/installed") != nil || t.file("usr/lib/apk/db/installed") != nil:
+		by = map[string]string{kernelWord: "linux-virt", initrdWord: "mkinitfs", loaderWord: "systemd-boot", initWord: "openrc"}
+	case t.rpm():
+		by = map[string]string{kernelWord: "kernel-core", initrdWord: "dracut", loaderWord: "systemd-boot-unsigned", initWord: "systemd"}
+	}
+	var names []string
+	for _, m := range missing {
+		if by[m] != "" {
+			names = append(names, by[m])
+		}
+	}
+	return strings.Join(names, " ")
+}
+
+func (t *Tree) rpm() bool {
+	return slices.ContainsFunc([]string{"var/lib/rpm", "usr/lib/sysimage/rpm"}, func(p string) bool { return t.byPath[p] != nil })
+}
+
+// file is a regular file of the tree, links followed; nil if there is none.
+func (t *Tree) file(name string) *layer.Node {
+	n := t.find(name, 40)
+	if n != nil && n.Kind == layer.File {
+		return n
+	}
+	return nil
+}
+
+// find is a name of the tree, with the links in it followed so many times.
+func (t *Tree) find(name string, most int) *layer.Node {
+	at := "."
+	names := strings.Split(strings.Trim(path.Clean("/"+name), "/"), "/")
+	for i, part := range names {
+		at = path.Join(at, part)
+		n := t.byPath[at]
+		if n == nil {
+			return nil
+		}
+		if n.Kind == layer.Symlink {
+			if most == 0 {
+				return nil
+			}
+			to := n.Link
+			if !path.IsAbs(to) {
+				to = path.Join("/", path.Dir(at), to)
+			}
+			return t.find(path.Join(append([]string{to}, names[i+1:]...)...), most-1)
+		}
+		if i == len(names)-1 {
+			return n
+		}
+	}
+	return nil
+}
+
+// starts says whether the tree has what the kernel starts.
+func (t *Tree) starts() bool {
+	return slices.ContainsFunc([]string{"sbin/init", "etc/init", "bin/init", "usr/lib/systemd/systemd"}, func(p string) bool {
+		return t.file(p) != nil
+	})
+}
+
+const mostText = 1 << 20 // bytes of a file that is read here
+
+// text is a small file's content, "" if there is none.
+func (t *Tree) text(name string) (string, error) {
+	n := t.file(name)
+	if n == nil {
+		return "", nil
+	}
+	f, err := os.Open(t.Content(n))
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, mostText))
+	return string(text), err
+}
+
+// on puts a file of the tree on the EFI partition.
+func (t *Tree) on(name string, n *layer.Node) disk.FATFile {
+	return disk.FATFile{Path: name, Source: t.Content(n), Size: n.Size}
+}
+
+// under lists the files directly in a folder.
+func (t *Tree) under(dir string) (list []*layer.Node) {
+	folder := t.find(dir, 40)
+	if folder == nil {
+		return nil
+	}
+	for _, n := range t.Nodes {
+		if path.Dir(n.Path) == folder.Path {
+			list = append(list, n)
+		}
+	}
+	return list
+}
+
+// points are where the EFI partition may be mounted, those that a tree has first.
+var points = []string{"boot/efi", "efi"}
+
+// settle is what the tree's own tools need to put later kernels where this one is: the mounts, the folder's name, the
+// kernel's command line.
+func (t *Tree) settle(w Wanted, cmdline string) ([]Added, error) {
+	point := points[0]
+	for _, p := range points {
+		if n := t.byPath[p]; n != nil && n.Kind == layer.Dir {
+			point = p
+			break
+		}
+	}
+	added := []Added{{"etc/kernel/entry-token", w.Token + "\n"}, {"etc/kernel/cmdline", cmdline + "\n"},
+		{"etc/kernel/install.conf", "layout=bls\n"}}
+	fstab, err := t.text("etc/fstab")
+	if err != nil {
+		return nil, err
+	}
+	if !mounts(fstab, "/") {
+		added = append(added, Added{"etc/fstab",
+			fmt.Sprintf("%s / ext4 errors=remount-ro 0 1\n%s /%s vfat umask=0077 0 1\n", w.Root, w.ESP, point)})
+	}
+	return added, nil
+}
+
+// mounts says whether an fstab(5) has a line for a mount point.
+func mounts(fstab, point string) bool {
+	for line := range strings.Lines(fstab) {
+		if fields := strings.Fields(line); len(fields) > 1 && !strings.HasPrefix(fields[0], "#") && fields[1] == point {
+			return true
+		}
+	}
+	return false
+}

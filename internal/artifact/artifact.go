@@ -33,8 +33,9 @@ type Options struct {
 
 // Tree is what is captured.
 type Tree struct {
-	Digest string // 64 hexadecimal digits
-	Nodes  []*layer.Node
+	Digest string        // 64 hexadecimal digits
+	Nodes  []*layer.Node // of Merged, in order
+	Merged *layer.Tree
 	// Content is the file that holds a node's content.
 	Content func(*layer.Node) string
 	// Tell is told how many bytes of content were written, Note what the user should know.

@@ -40,7 +40,7 @@ func (t *Tree) volume(ctx context.Context, o Options) (disk.Volume, error) {
 		return t.root(ctx, o, fs)
 	}
 	partition, vfat := t.idOf("root partition"), t.numberOf("esp")
-	parts, err := boot.Disk(&boot.Tree{Nodes: t.Nodes, Content: t.Content}, boot.Wanted{Token: o.Label, Cmdline: o.Says["cmdline"],
+	parts, err := boot.Disk(&boot.Tree{Tree: t.Merged, Content: t.Content}, boot.Wanted{Token: o.Label, Cmdline: o.Says["cmdline"],
 		Root: "PARTUUID=" + dashed(partition), ESP: fmt.Sprintf("UUID=%04X-%04X", vfat>>16, vfat&0xffff)})
 	if err != nil {
 		return nil, err

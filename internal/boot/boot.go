@@ -17,9 +17,8 @@ import (
 
 // Tree is what is to start.
 type Tree struct {
-	Nodes   []*layer.Node
+	*layer.Tree
 	Content func(*layer.Node) string // file with a node's content
-	byPath  map[string]*layer.Node
 }
 
 // Wanted is what is said of the disk.
@@ -77,10 +76,6 @@ var Loaders = []Loader{unified{}, systemd{}}
 
 // Disk says what the disk of a tree consists of; the error is a *MissingError where the tree cannot start.
 func Disk(t *Tree, w Wanted) (*Parts, error) {
-	t.byPath = make(map[string]*layer.Node, len(t.Nodes))
-	for _, n := range t.Nodes {
-		t.byPath[n.Path] = n
-	}
 	var lacks []string
 	for _, l := range Loaders {
 		parts, missing, err := l.Place(t, w)
@@ -131,41 +126,13 @@ func (t *Tree) packages(missing []string) string {
 }
 
 func (t *Tree) rpm() bool {
-	return slices.ContainsFunc([]string{"var/lib/rpm", "usr/lib/sysimage/rpm"}, func(p string) bool { return t.byPath[p] != nil })
+	return slices.ContainsFunc([]string{"var/lib/rpm", "usr/lib/sysimage/rpm"}, func(p string) bool { return t.Lookup(p) != nil })
 }
 
 // file is a regular file of the tree, links followed; nil if there is none.
 func (t *Tree) file(name string) *layer.Node {
-	n := t.find(name, 40)
-	if n != nil && n.Kind == layer.File {
+	if n := t.Follow(name); n != nil && n.Kind == layer.File {
 		return n
-	}
-	return nil
-}
-
-// find is a name of the tree, with the links in it followed so many times.
-func (t *Tree) find(name string, most int) *layer.Node {
-	at := "."
-	names := strings.Split(strings.Trim(path.Clean("/"+name), "/"), "/")
-	for i, part := range names {
-		at = path.Join(at, part)
-		n := t.byPath[at]
-		if n == nil {
-			return nil
-		}
-		if n.Kind == layer.Symlink {
-			if most == 0 {
-				return nil
-			}
-			to := n.Link
-			if !path.IsAbs(to) {
-				to = path.Join("/", path.Dir(at), to)
-			}
-			return t.find(path.Join(append([]string{to}, names[i+1:]...)...), most-1)
-		}
-		if i == len(names)-1 {
-			return n
-		}
 	}
 	return nil
 }
@@ -201,13 +168,13 @@ func (t *Tree) on(name string, n *layer.Node) disk.FATFile {
 
 // under lists the files directly in a folder.
 func (t *Tree) under(dir string) (list []*layer.Node) {
-	folder := t.find(dir, 40)
+	folder := t.Follow(dir)
 	if folder == nil {
 		return nil
 	}
-	for _, n := range t.Nodes {
-		if path.Dir(n.Path) == folder.Path {
-			list = append(list, n)
+	for _, p := range t.Under(folder.Path) {
+		if path.Dir(p) == folder.Path {
+			list = append(list, t.Lookup(p))
 		}
 	}
 	return list
@@ -221,7 +188,7 @@ var points = []string{"boot/efi", "efi"}
 func (t *Tree) settle(w Wanted, cmdline string) ([]Added, error) {
 	point := points[0]
 	for _, p := range points {
-		if n := t.byPath[p]; n != nil && n.Kind == layer.Dir {
+		if n := t.Lookup(p); n != nil && n.Kind == layer.Dir {
 			point = p
 			break
 		}

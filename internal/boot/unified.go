@@ -52,8 +52,8 @@ func (unified) Place(t *Tree, w Wanted) (*Parts, []string, error) {
 			{Path: "loader/loader.conf", Text: []byte("timeout 1\n")}, {Path: "loader/entries.srel", Text: []byte("type1\n")}}
 	}
 	if w.Cmdline != "" {
-		return nil, nil, fmt.Errorf("cmdline cannot be added to the unified kernel image /%s, which has its own; write it into /etc/kernel/cmdline "+
-			"before the image is made, or remove the image so that systemd-boot starts a kernel", found[0].Path)
+		return nil, nil, fmt.Errorf("cmdline cannot be added to the unified kernel image /%s, which has its own; "+
+			"write it into /etc/kernel/cmdline before the image is made, or remove the image so that systemd-boot starts a kernel", found[0].Path)
 	}
 	p.ESP = append(p.ESP, t.on("EFI/BOOT/BOOT"+strings.ToUpper(machine.suffix)+".EFI", program))
 	for _, n := range found {

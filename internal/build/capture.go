@@ -86,7 +86,8 @@ func (b *branch) write(ctx context.Context, a definition.Artifact, nodes []*laye
 	if format == nil {
 		return store.Blob{}, &artifact.UnknownError{Format: a.Format}
 	}
-	t := artifact.Tree{Digest: layer.TreeDigest(b.layers), Nodes: nodes, Content: b.content, Tell: b.progress("capture "+a.Called(), nodes),
+	t := artifact.Tree{Digest: layer.TreeDigest(b.layers), Nodes: nodes, Merged: b.tree, Content: b.content,
+		Tell: b.progress("capture "+a.Called(), nodes),
 		Note: func(text string) { b.emit(Note{Text: text}) }}
 	if err := format.Write(ctx, w, &t, b.options(a)); err != nil {
 		return store.Blob{}, err

@@ -1,6 +1,7 @@
 package build
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -119,10 +120,14 @@ func (b *branch) seal() error {
 	if err != nil {
 		return err
 	}
-	x, results := seal.Seal(tree, b.plan.Keep, b.shape.Epoch)
+	var scripts []seal.Script
+	for _, f := range b.shape.FirstBoot {
+		scripts = append(scripts, seal.Script{Name: f.Name, Text: f.Script, Env: f.Env, Network: f.Network})
+	}
+	x, contents, results := seal.Seal(tree, seal.Request{Keep: b.plan.Keep, Epoch: b.shape.Epoch, Scripts: scripts})
 	digest := layer.EmptyDigest
 	if len(x) > 0 {
-		if digest, err = b.keep(x); err != nil {
+		if digest, err = b.keep(x, contents); err != nil {
 			return fmt.Errorf("seal: %w", err)
 		}
 	}
@@ -135,15 +140,15 @@ func (b *branch) seal() error {
 	return nil
 }
 
-// keep writes a layer without file contents.
-func (b *branch) keep(x layer.Index) (string, error) {
+// keep writes a layer whose files have small contents, by path, or none.
+func (b *branch) keep(x layer.Index, contents map[string][]byte) (string, error) {
 	dir, err := b.Layers.Begin(b.dir)
 	if err != nil {
 		return "", err
 	}
 	folder := layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: b.Layers.Owners}
 	for i := range x {
-		if err := folder.Put(&x[i], nil); err != nil {
+		if err := folder.Put(&x[i], bytes.NewReader(contents[x[i].Path])); err != nil {
 			return "", err
 		}
 	}

@@ -283,6 +283,12 @@ func sealLines(results []seal.Result) []string {
 		case len(r.Paths) > 0:
 			lines = append(lines, fmt.Sprintf("%-16s %s, %s: %s", r.Group, counted(len(r.Paths), "path"), mib(r.Bytes), some(r.Paths)))
 		}
+		if len(r.Added) > 0 {
+			lines = append(lines, fmt.Sprintf("%-16s adds %s: %s", r.Group, counted(len(r.Added), "path"), some(r.Added)))
+		}
+		for _, lack := range r.Lacks {
+			lines = append(lines, fmt.Sprintf("%-16s lacks %s", r.Group, lack))
+		}
 	}
 	if lines == nil {
 		return []string{"nothing to remove"}

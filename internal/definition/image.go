@@ -36,7 +36,9 @@ type Image struct {
 	Retention *Retention
 	Artifacts []Artifact
 	Regions   []string
-	pos       map[string]Pos // of keys that are checked against other files
+	// FirstBoots are in the order in which they run.
+	FirstBoots []FirstBoot
+	pos        map[string]Pos // of keys that are checked against other files
 }
 
 // Input is a value that a definition or a shared stage takes.
@@ -164,6 +166,7 @@ func ReadImage(root, file string, problems *Problems) *Image {
 		retention := readRetention(keep)
 		img.Retention = &retention
 	}
+	r.firstBoots(t)
 	t.later("check")
 	t.done()
 	for _, v := range img.VariantNames() {

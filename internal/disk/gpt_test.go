@@ -31,7 +31,8 @@ func TestFATHoldsFiles(t *testing.T) {
 	source := filepath.Join(t.TempDir(), "big")
 	require.NoError(t, os.WriteFile(source, big, 0o600))
 	files := []disk.FATFile{{Path: "EFI/BOOT/BOOTX64.EFI", Source: source, Size: int64(len(big))},
-		{Path: "loader/entries/9f2c-6.1.0-41-cloud-amd64.conf", Text: []byte("title x\n")}, {Path: "loader/entries/9f2c-6.1.0-40-cloud-amd64.conf"},
+		{Path: "loader/entries/9f2c-6.1.0-41-cloud-amd64.conf", Text: []byte("title x\n")},
+		{Path: "loader/entries/9f2c-6.1.0-40-cloud-amd64.conf"},
 		{Path: "loader/loader.conf", Text: []byte("timeout 0\n")}, {Path: "grüße und mehr.text", Text: []byte("y")}}
 	for i := range 300 {
 		files = append(files, disk.FATFile{Path: fmt.Sprintf("many/a name of some length %03d", i), Text: []byte{byte(i)}})

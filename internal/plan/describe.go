@@ -1,12 +1,14 @@
 package plan
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -97,6 +99,18 @@ func (d *describer) describe(version, build string) error {
 			if a.In(shape.Variant) {
 				shape.Artifacts = append(shape.Artifacts, definition.Artifact{Name: a.Name, Format: a.Format, Size: a.Size, Says: a.Says})
 			}
+		}
+		shape.FirstBoot = nil
+		for _, f := range d.img.FirstBoots {
+			text, err := d.script(f.Script)
+			if err != nil {
+				return err
+			}
+			boot := FirstBoot{Name: f.Name, Source: f.Script.Path, Digest: Digest(text), Network: f.Network, Script: text}
+			for _, name := range slices.Sorted(maps.Keys(f.Env)) {
+				boot.Env = append(boot.Env, name+"="+definition.Expand(f.Env[name], values))
+			}
+			shape.FirstBoot = append(shape.FirstBoot, boot)
 		}
 	}
 	return d.force()
@@ -298,15 +312,11 @@ func (d *describer) stage(def *definition.Stage, values map[string]string) (*Sta
 		s.Steps = append(s.Steps, *step)
 	}
 	for _, script := range def.Scripts {
-		step := Step{Name: "inline script", Script: []byte(script.Inline)}
-		if script.Path != "" {
-			text, err := os.ReadFile(filepath.Join(d.root, script.Path))
-			if err != nil {
-				return nil, err
-			}
-			step = Step{Name: script.Path, Source: script.Path, Script: text}
-			d.addSource(script.Path, Digest(text))
+		text, err := d.script(script)
+		if err != nil {
+			return nil, err
 		}
+		step := Step{Name: cmp.Or(script.Path, "inline script"), Source: script.Path, Script: text}
 		mentions += mentioned(step.Script)
 		step.Digest = Digest(step.Script)
 		s.Steps = append(s.Steps, step)
@@ -321,6 +331,18 @@ func (d *describer) stage(def *definition.Stage, values map[string]string) (*Sta
 	s.Env = environment(def, values, mentions, expand)
 	s.Uses = used(slices.Concat(texts, givenTexts(def)))
 	return s, nil
+}
+
+// script is the content of a script, which becomes a source of the plan if it is a file.
+func (d *describer) script(s definition.Script) ([]byte, error) {
+	if s.Path == "" {
+		return []byte(s.Inline), nil
+	}
+	text, err := os.ReadFile(filepath.Join(d.root, s.Path))
+	if err == nil {
+		d.addSource(s.Path, Digest(text))
+	}
+	return text, err
 }
 
 func givenTexts(def *definition.Stage) (list []string) {

@@ -73,6 +73,17 @@ type Shape struct {
 	Epoch     int64                 `json:"epoch"`            // what the clock of its stages comes to, seconds since 1970
 	Stages    []Stage               `json:"stages"`
 	Artifacts []definition.Artifact `json:"artifacts"`
+	FirstBoot []FirstBoot           `json:"first_boot,omitempty"`
+}
+
+// FirstBoot is a script that clones run once, in the order in which they stand.
+type FirstBoot struct {
+	Name    string   `json:"name"`
+	Source  string   `json:"source,omitempty"` // in the workspace, "" for an inline script
+	Digest  string   `json:"sha256"`
+	Env     []string `json:"env,omitempty"`
+	Network bool     `json:"network,omitempty"`
+	Script  []byte   `json:"-"`
 }
 
 // Stage is one stage of a plan.

@@ -3,6 +3,8 @@
 package seal
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"path"
 	"slices"
 	"strings"
@@ -17,32 +19,40 @@ type Group struct {
 	// Patterns of paths, as in path.Match; a last element "**" takes everything below a folder.
 	Remove []string
 	Empty  []string // these keep their name, owner and mode, and lose their content
+	// Add is what the tree gets instead, and what it lacks for more; nil for nothing.
+	Add func(tree *layer.Tree, scripts []Script) (files []added, lacks []string)
 }
 
 // Groups is the table, in the order in which they are reported. Definitions name them.
 var Groups = []Group{
 	{"identity", "a clone draws its own machine identity at first boot",
 		[]string{"var/lib/dbus/machine-id", "etc/hostid", "etc/udev/rules.d/70-persistent-*.rules", "etc/iscsi/initiatorname.iscsi"},
-		[]string{"etc/machine-id"}},
+		[]string{"etc/machine-id"}, nil},
 	{"ssh-host-keys", "two hosts with one key cannot be told apart",
-		[]string{"etc/ssh/ssh_host_*_key", "etc/ssh/ssh_host_*_key.pub", "etc/dropbear/dropbear_*_host_key"}, nil},
+		[]string{"etc/ssh/ssh_host_*_key", "etc/ssh/ssh_host_*_key.pub", "etc/dropbear/dropbear_*_host_key"}, nil, nil},
 	{"logs", "they tell of the build, not of the clone",
 		[]string{"var/log/journal/**", "var/log/*.gz", "var/log/*.[0-9]", "var/log/*.old", "var/log/*/*.gz", "var/log/*/*.[0-9]"},
-		[]string{"var/log/**"}},
+		[]string{"var/log/**"}, nil},
 	{"history", "typed commands may hold secrets",
 		[]string{"root/.*_history", "home/*/.*_history", "root/.lesshst", "home/*/.lesshst", "root/.viminfo", "home/*/.viminfo",
-			"root/.wget-hsts", "home/*/.wget-hsts"}, nil},
+			"root/.wget-hsts", "home/*/.wget-hsts"}, nil, nil},
 	{"package-caches", "they can be fetched again and are out of date soon",
 		[]string{"var/cache/apt/archives/*.deb", "var/cache/apt/archives/partial/**", "var/cache/apt/*.bin", "var/lib/apt/lists/**",
 			"var/cache/debconf/*-old",
-			"var/lib/dpkg/*-old", "var/cache/dnf/**", "var/cache/yum/**", "var/cache/apk/**", "var/cache/zypp/**", "root/.cache/**"}, nil},
+			"var/lib/dpkg/*-old", "var/cache/dnf/**", "var/cache/yum/**", "var/cache/apk/**", "var/cache/zypp/**", "root/.cache/**"}, nil, nil},
 	{"temporary", "nothing in them is meant to last",
-		[]string{"tmp/**", "var/tmp/**", "run/**"}, nil},
+		[]string{"tmp/**", "var/tmp/**", "run/**"}, nil, nil},
 	{"random-seed", "clones with one seed draw the same random numbers",
-		[]string{"var/lib/systemd/random-seed", "var/lib/urandom/random-seed", "var/lib/random-seed", "var/lib/seedrng/**"}, nil},
+		[]string{"var/lib/systemd/random-seed", "var/lib/urandom/random-seed", "var/lib/random-seed", "var/lib/seedrng/**"}, nil, nil},
 	{"leases", "an address belongs to one host",
 		[]string{"var/lib/dhcp/*.lease*", "var/lib/dhclient/**", "var/lib/dhcpcd/**", "var/lib/NetworkManager/*.lease",
-			"var/lib/systemd/network/**"}, nil},
+			"var/lib/systemd/network/**"}, nil, nil},
+	{"cloud-init", "a clone is another instance",
+		[]string{"var/lib/cloud/instance", "var/lib/cloud/instances/**", "var/lib/cloud/data/**", "var/lib/cloud/sem/**"}, nil, nil},
+	{"subscription", "a clone registers itself",
+		[]string{"etc/pki/consumer/*", "etc/pki/entitlement/*", "var/lib/rhsm/facts/*", "etc/zypp/credentials.d/*"}, nil, nil},
+	{"first-start", "what was taken away comes back on each clone",
+		[]string{"var/lib/zygos/**", "var/log/zygos/**"}, nil, firstStart},
 }
 
 // Names lists the groups.
@@ -59,22 +69,31 @@ type Result struct {
 	Bytes int64    `json:"bytes"`
 	Paths []string `json:"paths,omitempty"` // removed or emptied, sorted
 	Kept  bool     `json:"kept,omitempty"`  // the definition asked to leave the group alone
+	Added []string `json:"added,omitempty"` // paths that the tree got
+	Lacks []string `json:"lacks,omitempty"` // what the tree would need for more, in words
 }
 
-// Seal returns the layer that seals a tree, and for each group what it removed. Times in the
-// layer are epoch (seconds since 1970).
-func Seal(tree *layer.Tree, keep []string, epoch int64) (layer.Index, []Result) {
-	var x layer.Index
+// Request is what is said of how a tree is sealed.
+type Request struct {
+	Keep    []string // groups that are left alone
+	Epoch   int64    // of what the layer holds, seconds since 1970
+	Scripts []Script // of first boot, in order
+}
+
+// Seal returns the layer that seals a tree, the contents of its files that are not empty, by path, and for each group what
+// it did.
+func Seal(tree *layer.Tree, o Request) (x layer.Index, contents map[string][]byte, _ []Result) {
+	contents = map[string][]byte{}
 	results := make([]Result, 0, len(Groups))
 	done := map[string]bool{}
 	nodes := tree.Nodes()
 	for _, g := range Groups {
-		r := Result{Group: g.Name, Kept: slices.Contains(keep, g.Name)}
+		r := Result{Group: g.Name, Kept: slices.Contains(o.Keep, g.Name)}
 		for _, n := range nodes {
 			if r.Kept || done[n.Path] {
 				continue
 			}
-			e, ok := g.replace(n, epoch)
+			e, ok := g.replace(n, o.Epoch)
 			if !ok || under(done, n.Path) {
 				continue
 			}
@@ -86,21 +105,46 @@ func Seal(tree *layer.Tree, keep []string, epoch int64) (layer.Index, []Result) 
 				r.Bytes += below(tree, n.Path)
 			}
 		}
+		if g.Add != nil && !r.Kept {
+			var files []added
+			files, r.Lacks = g.Add(tree, o.Scripts)
+			for _, f := range files {
+				if e, new := f.entry(tree, o.Epoch); new {
+					x = append(x, e)
+					contents[f.path] = []byte(f.text)
+					r.Added = append(r.Added, f.path)
+				}
+			}
+			slices.Sort(r.Added)
+		}
 		results = append(results, r)
 	}
-	x = append(x, folders(tree, x)...)
+	x = append(x, folders(tree, x, o.Epoch)...)
 	x.Sort()
-	return x, results
+	return x, contents, results
 }
 
-// folders are the folders above a layer's entries, as they are in the tree.
-func folders(tree *layer.Tree, x layer.Index) (list layer.Index) {
+// entry is a file as part of a layer; false if the tree has it as it is.
+func (f *added) entry(tree *layer.Tree, epoch int64) (layer.Entry, bool) {
+	e := layer.Entry{Path: f.path, Kind: layer.Symlink, Mode: f.mode, MTime: epoch, Link: f.link}
+	if f.link == "" {
+		sum := sha256.Sum256([]byte(f.text))
+		e.Kind, e.Size, e.Digest = layer.File, int64(len(f.text)), hex.EncodeToString(sum[:])
+	}
+	n := tree.Lookup(f.path)
+	return e, n == nil || n.Kind != e.Kind || n.Mode != e.Mode || n.Digest != e.Digest || n.Link != e.Link
+}
+
+// folders are the folders above a layer's entries, as they are in the tree, or new.
+func folders(tree *layer.Tree, x layer.Index, epoch int64) (list layer.Index) {
 	have := map[string]bool{}
 	for i := range x {
 		for dir := path.Dir(x[i].Path); !have[dir]; dir = path.Dir(dir) {
 			have[dir] = true
 			if n := tree.Lookup(dir); n != nil {
 				list = append(list, n.Entry)
+			} else {
+				list = append(list, layer.Entry{Path: dir, Kind: layer.Dir, Mode: 0o755, MTime: epoch})
 			}
 		}
 	}

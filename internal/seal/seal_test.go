@@ -44,7 +44,7 @@ var dirty = []string{"etc/machine-id", "etc/ssh/ssh_host_rsa_key", "etc/ssh/ssh_
 
 func TestSealRemovesWhatClonesMustNotShare(t *testing.T) {
 	before := tree(dirty...)
-	x, results := seal.Seal(before, nil, 77)
+	x, _, results := seal.Seal(before, seal.Request{Epoch: 77})
 	// The layer on top of the tree is what clones get.
 	after := layer.Merge(index(before), x)
 	var left []string
@@ -69,7 +69,7 @@ func TestSealRemovesWhatClonesMustNotShare(t *testing.T) {
 	require.Equal(t, int64(20), byGroup["ssh-host-keys"].Bytes)
 	require.Equal(t, []string{"run/d", "tmp/a", "var/tmp/c"}, byGroup["temporary"].Paths)
 	require.Equal(t, int64(30), byGroup["temporary"].Bytes, "the content of a removed folder counts")
-	again, _ := seal.Seal(after, nil, 77)
+	again, _, _ := seal.Seal(after, seal.Request{Epoch: 77})
 	require.Empty(t, again, "a sealed tree stays as it is")
 }
 
@@ -81,7 +81,7 @@ func index(tree *layer.Tree) (x layer.Index) {
 }
 
 func TestKeepLeavesGroupsAlone(t *testing.T) {
-	x, results := seal.Seal(tree("var/log/syslog", "tmp/a"), []string{"logs"}, 0)
+	x, _, results := seal.Seal(tree("var/log/syslog", "tmp/a"), seal.Request{Keep: []string{"logs"}})
 	require.Equal(t, "tmp/a", x[len(x)-1].Path)
 	require.True(t, results[2].Kept)
 	require.Empty(t, results[2].Paths)
@@ -95,7 +95,7 @@ func TestNewGroupIsOneEntryOfTheTable(t *testing.T) {
 	old := seal.Groups
 	t.Cleanup(func() { seal.Groups = old })
 	seal.Groups = append(slices.Clone(old), seal.Group{Name: "dust", Why: "it settles", Remove: []string{"dust/**"}})
-	x, results := seal.Seal(tree("dust/a"), nil, 0)
+	x, _, results := seal.Seal(tree("dust/a"), seal.Request{})
 	require.Equal(t, "dust/a", x[len(x)-1].Path)
 	require.Equal(t, "dust", results[len(old)].Group)
 	for keep, says := range map[string]string{"dust": "", "rust": `did you mean "dust"?`} {
@@ -110,4 +110,38 @@ func TestNewGroupIsOneEntryOfTheTable(t *testing.T) {
 			require.ErrorContains(t, problems.Err(), says)
 		}
 	}
+}
+
+// What was taken away comes back by the tree's own init, where it has one that is known; a child has it already.
+func TestSealAddsWhatBringsThingsBack(t *testing.T) {
+	debian := []string{"usr/lib/systemd/systemd", "usr/lib/systemd/systemd-growfs", "usr/bin/systemd-repart", "usr/sbin/sshd", "etc/passwd"}
+	before := tree(debian...)
+	script := seal.Script{Name: "enrol", Text: []byte("echo x\n"), Env: []string{"SITE=north"}, Network: true}
+	both := []seal.Script{script, {Name: "mark", Text: []byte("#!/bin/sh\n")}}
+	x, contents, results := seal.Seal(before, seal.Request{Epoch: 77, Scripts: both})
+	r := results[len(results)-1]
+	require.Equal(t, "first-start", r.Group)
+	require.Equal(t, []string{"ssh-keygen, which makes host keys: install openssh-client or openssh-keygen"}, r.Lacks)
+	require.Contains(t, r.Added, "usr/lib/systemd/system/sysinit.target.wants/zygos-first-start.service")
+	require.Contains(t, r.Added, "usr/lib/systemd/system/multi-user.target.wants/zygos-first-boot.service")
+	require.Equal(t, "echo x\n", string(contents["usr/lib/zygos/first-boot-network.d/01-enrol"]))
+	require.Equal(t, "SITE=north\n", string(contents["usr/lib/zygos/first-boot-network.d/01-enrol.env"]))
+	require.Contains(t, r.Added, "usr/lib/zygos/first-boot.d/02-mark")
+	after := layer.Merge(index(before), x)
+	require.Equal(t, uint32(0o755), after.Lookup("usr/lib/zygos/first-start").Mode)
+	require.Equal(t, layer.Dir, after.Lookup("usr/lib/zygos").Kind)
+	require.Equal(t, "../zygos-first-start.service",
+		after.Lookup("usr/lib/systemd/system/sysinit.target.wants/zygos-first-start.service").Link)
+	again, _, _ := seal.Seal(after, seal.Request{Epoch: 78, Scripts: both})
+	require.Empty(t, again)
+
+	x, _, results = seal.Seal(before, seal.Request{Keep: []string{"first-start"}})
+	require.Empty(t, x)
+	require.True(t, results[len(results)-1].Kept)
+	x, _, _ = seal.Seal(tree("etc/passwd", "usr/sbin/sshd"), seal.Request{})
+	require.Empty(t, x, "nothing for a tree that no init starts")
+	_, _, results = seal.Seal(tree("etc/passwd"), seal.Request{Scripts: []seal.Script{script}})
+	require.Contains(t, results[len(results)-1].Lacks[0], "an init that runs first_boot")
+	_, _, results = seal.Seal(tree("sbin/openrc-run"), seal.Request{})
+	require.Contains(t, results[len(results)-1].Added, "etc/runlevels/boot/zygos-first-start")
 }

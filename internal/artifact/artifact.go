@@ -44,10 +44,10 @@ type Tree struct {
 }
 
 // Table is the formats, in the order in which they are told.
-var Table = []*Format{&tar, &raw, &qcow2, &vmdk, &vhd, &vhdx}
+var Table = []*Format{&tar, &raw, &qcow2, &vmdk, &vhd, &vhdx, &ova}
 
 // Later are formats that will come.
-var Later = []string{"oci", "ova"}
+var Later = []string{"oci"}
 
 // Find is a format by its name, nil if there is none.
 func Find(name string) *Format {

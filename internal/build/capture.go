@@ -109,7 +109,7 @@ func size(nodes []*layer.Node) (bytes int64) {
 func (b *branch) progress(doing string, nodes []*layer.Node) func(n int64) {
 	total := size(nodes)
 	var done atomic.Int64
-	return func(n int64) { b.emit(Progress{Doing: doing, Done: done.Add(n), Total: total}) }
+	return func(n int64) { b.emit(Progress{Doing: doing, Done: min(done.Add(n), total), Total: total}) }
 }
 
 // options is what the format may need to know.

@@ -145,8 +145,8 @@ func (a *App) View(ctx context.Context, word, variant, stage string) (*build.Vie
 	return view, nil
 }
 
-// Enter runs a shell on a view, and returns its exit code. What it changes is thrown away.
-func (a *App) Enter(ctx context.Context, view *build.View, shell machine.Shell) (code int, err error) {
+// Enter runs a shell on a view, and returns its exit code. What it changes is thrown away, or kept in a folder if one is named.
+func (a *App) Enter(ctx context.Context, view *build.View, shell machine.Shell, keep string) (code int, err error) {
 	engine := a.Engine()
 	dir, hold, err := engine.Hold(ctx, fmt.Sprintf("enter-%d", os.Getpid()), view.Layers)
 	if err != nil {
@@ -178,5 +178,11 @@ func (a *App) Enter(ctx context.Context, view *build.View, shell machine.Shell) 
 		shell.Scripts = append(shell.Scripts, machine.Script{Content: content})
 	}
 	shell.User, shell.Dir, shell.Env = view.User, view.Dir, view.Env
-	return instance.Run(ctx, shell)
+	code, err = instance.Run(ctx, shell)
+	if err == nil && keep != "" {
+		if err = os.MkdirAll(filepath.Dir(keep), 0o755); err == nil {
+			err = instance.Keep(keep)
+		}
+	}
+	return code, err
 }

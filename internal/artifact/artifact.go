@@ -18,6 +18,7 @@ type Format struct {
 	Extension string // of files, with its dot
 	MediaType string // in the store's layout and in registries
 	Options   []*Option
+	QEMU      string // what QEMU calls a disk that it can start, "" for what is none
 	// Plain says that the same tree gives the same file whatever the options.
 	Plain bool
 	Write func(ctx context.Context, to *store.Writer, t *Tree, o Options) error

@@ -13,6 +13,7 @@ type Option struct {
 	Is   Shape
 	// Words are the choices of a Word, the default first; Later those that will come.
 	Words, Later []string
+	Needs        string // another option, without which this one says nothing
 }
 
 // Shape is what an option's value looks like in a definition, and how it is kept.
@@ -78,6 +79,7 @@ func Taking(option string) (names []string) {
 var (
 	size    = Option{Name: "size", Is: Bytes}
 	booting = Option{Name: "boot", Is: Word, Words: []string{"none", "uefi"}}
-	esp     = Option{Name: "esp", Is: Bytes}
-	cmdline = Option{Name: "cmdline", Is: Text}
+	esp     = Option{Name: "esp", Is: Bytes, Needs: "boot"}
+	boots   = Option{Name: "boots", Is: Span, Needs: "boot"} // within that time, when it is tried
+	cmdline = Option{Name: "cmdline", Is: Text, Needs: "boot"}
 )

@@ -5,7 +5,7 @@ import (
 )
 
 // vmdk is a stream-optimised disk (Virtual Disk Format 5.0).
-var vmdk = Format{Name: "vmdk", Extension: ".vmdk", MediaType: "application/vnd.zygos.disk.v1.vmdk", Options: onDisks(),
+var vmdk = Format{Name: "vmdk", Extension: ".vmdk", MediaType: "application/vnd.zygos.disk.v1.vmdk", QEMU: "vmdk", Options: onDisks(&boots),
 	Write: contained(vmdkOf)}
 
 func vmdkOf(t *Tree, _ Options) disk.Container {

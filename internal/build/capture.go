@@ -36,6 +36,9 @@ func (b *branch) capture(ctx context.Context) ([]catalog.Artifact, error) {
 		file := catalog.Artifact{Variant: b.shape.Variant, Name: a.Called(), Format: a.Format, Digest: blob.Digest, Bytes: blob.Bytes}
 		list = append(list, file)
 		b.emit(Captured{File: file, Took: time.Since(began)})
+		if err := b.boots(ctx, a, blob); err != nil {
+			return nil, err
+		}
 	}
 	return list, nil
 }

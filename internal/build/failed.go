@@ -20,6 +20,8 @@ type failedState struct {
 	Layers  []string   `json:"layers"`
 	Stage   plan.Stage `json:"stage"`
 	Scripts [][]byte   `json:"scripts"`
+	Disk    string     `json:"disk,omitempty"` // of one that did not come up, its file beside this; then there is no tree
+	Format  string     `json:"format,omitempty"`
 }
 
 // keepFailed keeps the tree that a stage left when it failed.

@@ -61,6 +61,7 @@ var Kinds = []Kind{
 	{Brought{}, "a file was copied out of the image, to the path in text"},
 	{Sealed{}, "what clones must not share is removed"},
 	{Captured{}, "an artifact is written"},
+	{Booted{}, "an artifact was started and came up after took_ns"},
 	{Note{}, "something to know"},
 	{Progress{}, "bytes done of total, -1 if not known; not kept in logs"},
 	{Registered{}, "the build is a version"},
@@ -156,6 +157,11 @@ type (
 		File catalog.Artifact `json:"artifact"`
 		Took time.Duration    `json:"took_ns,omitempty"`
 	}
+	Booted struct {
+		nowhere
+		Name string        `json:"name"`
+		Took time.Duration `json:"took_ns"`
+	}
 	Note struct {
 		At
 		Text string `json:"text"`
@@ -197,6 +203,7 @@ func (StageDone) Kind() string  { return "stage-done" }
 func (Brought) Kind() string    { return "brought" }
 func (Sealed) Kind() string     { return "sealed" }
 func (Captured) Kind() string   { return "captured" }
+func (Booted) Kind() string     { return "booted" }
 func (Note) Kind() string       { return "note" }
 func (Progress) Kind() string   { return "progress" }
 func (Registered) Kind() string { return "registered" }

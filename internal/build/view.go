@@ -23,6 +23,8 @@ type View struct {
 	Env      []string
 	Network  bool
 	Scripts  []string // names of the scripts of a stage that failed
+	Disk     string   // file of a disk that did not come up, "" for none
+	Format   string   // of it
 	Contents [][]byte
 }
 
@@ -92,6 +94,11 @@ func ViewFailed(ctx context.Context, at state.Dir, b *catalog.Build, variant, st
 		v := &View{About: fmt.Sprintf("In the state in which %s failed: %sstage %s, step %s, %s.", b.ID, variantWord(variant), s.Failure.Stage,
 			s.Failure.Step, s.Failure.How()),
 			Layers: s.Layers, Kept: filepath.Join(dir, "tree"), Contents: s.Scripts}
+		if s.Disk != "" {
+			v.Kept, v.Disk, v.Format = "", filepath.Join(dir, s.Disk), s.Format
+			v.Network = true
+			return v, nil
+		}
 		v.as(&s.Stage)
 		for _, step := range s.Stage.Steps {
 			if step.Copy == nil {

@@ -69,7 +69,7 @@ func (l *namesFlag) Set(s string) error { *l = append(*l, strings.Split(s, ",").
 
 // groups in the order of help.
 var groups = []struct{ name, summary string }{
-	{"start", "start"}, {"define", "define images"}, {"build", "build them"}, {"keep", "keep versions"},
+	{"start", "start"}, {"define", "define images"}, {"build", "build them"}, {"judge", "try them"}, {"keep", "keep versions"},
 	{"publish", "publish to regions"}, {"help", "help"},
 }
 
@@ -80,7 +80,7 @@ func init() {
 	commands = []*command{
 		cmdDemo, cmdNew, cmdDoctor,
 		cmdBases, cmdScripts, cmdLint, cmdPreview,
-		cmdBuild, cmdBuilds, cmdLog, cmdCancel, cmdEnter, cmdSweep,
+		cmdBuild, cmdBuilds, cmdLog, cmdCancel, cmdEnter, cmdTry, cmdSweep,
 		cmdList, cmdShow, cmdTag, cmdDiff, cmdLineage, cmdDue, cmdRecall, cmdReinstate, cmdPrune, cmdExport, cmdImport,
 		cmdPublish, cmdRegions, cmdManifest, cmdLocate,
 		cmdHelp, cmdSchema, cmdCompletion, cmdVersion,

@@ -55,18 +55,18 @@ func runEnter(ctx context.Context, in *invocation, a *app.App) error {
 	for i, name := range view.Scripts {
 		in.note("  %s   %s", machine.ScriptName(i), name)
 	}
-	code, err := in.shell(ctx, a, view)
+	code, err := in.shell(ctx, a, view, nil, "")
 	if err == nil && code != 0 {
 		err = &exitError{code}
 	}
 	return err
 }
 
-// shell runs the shell on this terminal, or on pipes.
-func (in *invocation) shell(ctx context.Context, a *app.App, view *build.View) (int, error) {
-	shell := machine.Shell{In: os.Stdin, Out: raw(in.out), Err: raw(in.err)}
+// shell runs a shell or a command on this terminal, or on pipes.
+func (in *invocation) shell(ctx context.Context, a *app.App, view *build.View, command []string, keep string) (int, error) {
+	shell := machine.Shell{Command: command, In: os.Stdin, Out: raw(in.out), Err: raw(in.err)}
 	if !term.IsTerminal(int(os.Stdin.Fd())) || !isTerminal(in.out) {
-		return a.Enter(ctx, view, shell)
+		return a.Enter(ctx, view, shell, keep)
 	}
 	shell.Term = os.Getenv("TERM")
 	if shell.Term == "" {
@@ -90,5 +90,5 @@ func (in *invocation) shell(ctx context.Context, a *app.App, view *build.View) (
 		return 0, err
 	}
 	defer func() { _ = term.Restore(int(os.Stdin.Fd()), before) }() // the terminal is gone if it fails
-	return a.Enter(ctx, view, shell)
+	return a.Enter(ctx, view, shell, keep)
 }

@@ -161,7 +161,10 @@ func (in *invocation) reportFailure(f *build.Failure) {
 	}
 	fmt.Fprintf(w, "Nothing was registered; finished stages are kept.\n")
 	fmt.Fprintf(w, "  next: zygos log %s --stage %s   shows all of its output\n", f.Build, f.Stage)
-	if f.Kept {
+	switch {
+	case f.Kept && f.Stage == "boot":
+		fmt.Fprintf(w, "        zygos try %s --boot   start the disk and see its console\n", f.Build)
+	case f.Kept:
 		fmt.Fprintf(w, "        zygos enter %s   a shell where it failed\n", f.Build)
 	}
 }

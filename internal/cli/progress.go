@@ -252,6 +252,8 @@ func (in *invocation) eventLine(e build.Event, who string) string {
 	case build.Captured:
 		return head("capture") + fmt.Sprintf("%-16s %s in %s", artifact.Key{Name: w.File.Name, Format: w.File.Format}, mib(w.File.Bytes),
 			human(w.Took))
+	case build.Booted:
+		return head("boot") + fmt.Sprintf("%-16s came up in %s", w.Name, human(w.Took))
 	case build.Registered:
 		return head("version") + fmt.Sprintf("%s@%s registered in %s", e.Image, w.Version, human(w.Took))
 	case build.Broke:

@@ -369,6 +369,13 @@ func (r *reader) artifact(t *table) {
 			a.Says[o.Name] = value
 		}
 	}
+	for name := range a.Says {
+		i := slices.IndexFunc(format.Options, func(o *artifact.Option) bool { return o.Name == name })
+		if needs := format.Options[i].Needs; needs != "" && a.Says[needs] == "" {
+			r.problems.add(t.find(name).pos, fmt.Sprintf("%s says nothing about a disk that does not boot", name),
+				"add boot = \"uefi\", or take it out")
+		}
+	}
 	a.Only = r.only(t)
 	t.done()
 	for _, v := range r.image.VariantNames() {

@@ -244,3 +244,36 @@ func wholeSectors(v Volume) error {
 	}
 	return nil
 }
+
+// Overlay is an empty qcow2 that takes what is written to a disk of so many bytes, which stays as it is in another file, of a
+// format by QEMU's name.
+func Overlay(backing, format string, size int64) ([]byte, error) {
+	if len(backing) > 1023 {
+		return nil, fmt.Errorf("the path %s is too long for an overlay", backing)
+	}
+	q := &qcow2{size: size, l1: make([]uint64, (size+qcowEntries*qcowCluster-1)/(qcowEntries*qcowCluster))}
+	tables := roundUp(int64(len(q.l1)*8), qcowCluster)
+	b := make([]byte, 3*qcowCluster+tables) // header, places of counts, counts, first table
+	be := binary.BigEndian
+	copy(b, "QFI\xfb")
+	be.PutUint32(b[4:], 3)
+	be.PutUint32(b[20:], qcowBits)
+	be.PutUint64(b[24:], uint64(size))
+	be.PutUint32(b[36:], uint32(len(q.l1)))
+	be.PutUint64(b[40:], 3*qcowCluster)
+	be.PutUint64(b[48:], qcowCluster)
+	be.PutUint32(b[56:], 1)
+	be.PutUint32(b[96:], 4)
+	be.PutUint32(b[100:], qcowHead)
+	be.PutUint32(b[qcowHead:], 0xe2792aca) // the extension that names the format
+	be.PutUint32(b[qcowHead+4:], uint32(len(format)))
+	copy(b[qcowHead+8:], format)
+	be.PutUint64(b[8:], 1024)
+	be.PutUint32(b[16:], uint32(len(backing)))
+	copy(b[1024:], backing)
+	be.PutUint64(b[qcowCluster:], 2*qcowCluster)
+	for i := range len(b) / qcowCluster {
+		be.PutUint16(b[2*qcowCluster+2*i:], 1)
+	}
+	return b, nil
+}

@@ -32,6 +32,8 @@ type Result interface {
 type Instance interface {
 	// Run runs a shell and returns its exit code.
 	Run(ctx context.Context, shell Shell) (code int, err error)
+	// Keep moves what changed, once it is at rest, into a folder that is not there yet.
+	Keep(dir string) error
 	Stop()
 }
 

@@ -20,6 +20,7 @@ import (
 type Shell struct {
 	User, Dir string
 	Env       []string
+	Command   []string // run instead of a shell
 	Scripts   []Script // put where scripts of a stage lie, to be run by hand
 	Term      string   // kind of terminal, "" for none: then streams are pipes
 	In        io.Reader
@@ -36,6 +37,7 @@ type Size struct{ Rows, Cols uint16 }
 type shellOrder struct {
 	User, Dir    string
 	Env          []string
+	Command      []string
 	Scripts      [][]byte
 	Term         string
 	In, Out, Err int // descriptors
@@ -61,7 +63,7 @@ func (s Sandbox) shell(ctx context.Context, at Folders, network bool, shell Shel
 		return 0, err
 	}
 	o := order{Hostname: hostname, Network: network, Limited: s.IDs.Limited(), Shell: &shellOrder{User: shell.User, Dir: shell.Dir,
-		Env: shell.Env, Term: shell.Term, In: fdSteps, Out: fdSteps + 1, Err: fdSteps + 2}}
+		Env: shell.Env, Command: shell.Command, Term: shell.Term, In: fdSteps, Out: fdSteps + 1, Err: fdSteps + 2}}
 	for _, script := range shell.Scripts {
 		o.Shell.Scripts = append(o.Shell.Scripts, script.Content)
 	}
@@ -150,11 +152,16 @@ func (s *shellOrder) run(orders *json.Decoder) (code int, err error) {
 	}
 	in, out, errs := os.NewFile(uintptr(s.In), "in"), os.NewFile(uintptr(s.Out), "out"), os.NewFile(uintptr(s.Err), "err")
 	argv := []string{program}
+	if len(s.Command) > 0 { // found as a shell finds it
+		argv = append([]string{program, "-c", `exec "$@"`, "sh"}, s.Command...)
+	}
 	done := func() {}
 	if s.Term == "" {
 		attr.Files = []uintptr{in.Fd(), out.Fd(), errs.Fd()}
 	} else {
-		argv = append(argv, "-i")
+		if len(s.Command) == 0 {
+			argv = append(argv, "-i")
+		}
 		attr.Env = append(append(environment(account, s.Term), s.Env...), `PS1=\w # `)
 		master, slave, err := terminal(int(account.uid))
 		if err != nil {

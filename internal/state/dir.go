@@ -68,6 +68,12 @@ func (d Dir) Manifest(image, version string) string {
 	return d.In("manifests", image, version+".json")
 }
 
+// Machines says whether virtual machines are fast on this host.
+func (d Dir) Machines() string { return d.In("machines") }
+
+// Tried is what somebody kept of an instance.
+func (d Dir) Tried(name string) string { return d.In("tried", name) }
+
 // Downloads is the folder of unfinished downloads.
 func (d Dir) Downloads() string { return d.In("downloads") }
 

@@ -1,0 +1,77 @@
+package build
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"zygos/internal/artifact"
+	"zygos/internal/definition"
+	"zygos/internal/plan"
+	"zygos/internal/store"
+	"zygos/internal/vm"
+)
+
+// What a machine has that is started to see whether it comes up.
+const (
+	TryCPUs   = 2
+	TryMemory = 1 << 30
+)
+
+// bootStage stands for the start of a disk in a failure.
+const bootStage = "boot"
+
+// boots starts an artifact once, if its definition says in what time it must be up.
+func (b *branch) boots(ctx context.Context, a definition.Artifact, blob store.Blob) error {
+	limit := a.Says.Span("boots")
+	up := b.memory(a) + ".up" // says of which bytes it is known
+	if known, err := os.ReadFile(up); limit == 0 || (err == nil && string(known) == blob.Digest && !b.plan.Force) {
+		return nil
+	}
+	host, err := vm.Find(ctx, b.State.Machines())
+	if err != nil {
+		return fmt.Errorf("%s says boots = %q, and no machine can be started here: %w", a.Called(), plan.Age(limit), err)
+	}
+	at, began := At{bootStage, a.Called()}, time.Now()
+	b.emit(StepBegan{At: at})
+	m := vm.Machine{Disk: b.Store.Path(blob.Digest), Format: artifact.Find(a.Format).QEMU, CPUs: TryCPUs, Memory: TryMemory, Temp: b.dir}
+	took, err := host.Comes(ctx, m, limit, func(line string) { b.emit(Output{at, "out", line}) })
+	var down *vm.NotUpError
+	if errors.As(err, &down) {
+		f := &Failure{Build: b.plan.Build, Image: b.plan.Image, Variant: b.shape.Variant, Stage: bootStage, Step: a.Called(), Reason: down.Error(),
+			Tail: down.Console}
+		if len(f.Tail) == 0 {
+			f.Reason += `; its console said nothing: with cmdline = "console=ttyS0" it speaks`
+		}
+		b.emit(StepDone{At: at, Failed: f.Reason, Took: time.Since(began)})
+		f.Kept = b.keepDisk(a, blob, f) == nil
+		return f
+	}
+	if err == nil {
+		b.emit(Booted{Name: a.Called(), Took: took})
+		_ = store.WriteFile(up, []byte(blob.Digest)) // without it, the next build starts it again
+	}
+	return err
+}
+
+// keepDisk keeps a disk that did not come up, for a look at it.
+func (b *branch) keepDisk(a definition.Artifact, blob store.Blob, f *Failure) error {
+	to := b.State.Failed(b.plan.Build, b.shape.Variant)
+	kept := failedState{Failure: f, Layers: b.layers, Stage: plan.Stage{Name: bootStage}, Disk: "disk" + artifact.Find(a.Format).Extension,
+		Format: a.Format}
+	text, err := json.Marshal(kept)
+	if err == nil {
+		err = os.MkdirAll(to, 0o700)
+	}
+	if err == nil {
+		err = os.Link(b.Store.Path(blob.Digest), filepath.Join(to, kept.Disk))
+	}
+	if err == nil {
+		err = store.WriteFile(filepath.Join(to, "state.json"), text)
+	}
+	return err
+}

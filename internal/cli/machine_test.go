@@ -1,0 +1,136 @@
+package cli_test
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"zygos/internal/needtest"
+)
+
+// clone is a virtual machine on an overlay of a disk, reached over SSH.
+type clone struct {
+	t    *testing.T
+	disk string
+	port int
+	key  string
+	cmd  *exec.Cmd
+	log  *os.File
+}
+
+// newClone starts a disk that is larger than what it holds, with a volume that brings the keeper's key.
+func newClone(t *testing.T, dir, disk, name string) *clone {
+	c := &clone{t: t, disk: filepath.Join(dir, name+".qcow2"), key: filepath.Join(dir, name)}
+	run := func(args ...string) { require.NoError(t, errorsOf(exec.Command(args[0], args[1:]...))) }
+	run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", c.key)
+	key, err := os.ReadFile(c.key + ".pub")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(c.key+".env", []byte("KEEPER_KEY="+string(key)), 0o600))
+	run("sh", "-euc", fmt.Sprintf("truncate -s 40M %[1]s.vol; mkfs.vfat -n ZYGOS %[1]s.vol >/dev/null; mcopy -i %[1]s.vol %[1]s.env ::first-boot.env",
+		c.key))
+	run("qemu-img", "create", "-q", "-f", "qcow2", "-b", disk, "-F", "qcow2", c.disk, "20G")
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	c.port = l.Addr().(*net.TCPAddr).Port
+	require.NoError(t, l.Close())
+	c.log, err = os.Create(c.key + ".log")
+	require.NoError(t, err)
+	c.cmd = exec.Command("qemu-system-x86_64", "-machine", "q35", "-accel", "tcg,thread=multi", "-cpu", "max", "-smp", "2", "-m", "1024",
+		"-nographic", "-drive", "if=pflash,format=raw,unit=0,readonly=on,file=/usr/share/OVMF/OVMF_CODE_4M.fd",
+		"-drive", "if=pflash,format=raw,unit=1,snapshot=on,file=/usr/share/OVMF/OVMF_VARS_4M.fd",
+		"-drive", "file="+c.disk+",format=qcow2,if=virtio", "-drive", "file="+c.key+".vol,format=raw,if=virtio,readonly=on",
+		"-netdev", fmt.Sprintf("user,id=n,hostfwd=tcp:127.0.0.1:%d-:22", c.port), "-device", "virtio-net-pci,netdev=n", "-device", "virtio-rng-pci")
+	c.cmd.Stdout, c.cmd.Stderr = c.log, c.log
+	require.NoError(t, c.cmd.Start())
+	t.Cleanup(func() {
+		_ = c.cmd.Process.Kill()
+		_ = c.cmd.Wait()
+		c.log.Close()
+	})
+	return c
+}
+
+// do runs a command in the guest once it can be reached.
+func (c *clone) do(command string) string {
+	until := time.Now().Add(8 * time.Minute)
+	for {
+		ctx, cancel := context.WithTimeout(c.t.Context(), 4*time.Minute)
+		out, err := exec.CommandContext(ctx, "ssh", "-p", fmt.Sprint(c.port), "-i", c.key, "-o", "StrictHostKeyChecking=no", "-o",
+			"UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", "-o", "ConnectTimeout=10", "keeper@127.0.0.1", command).CombinedOutput()
+		cancel()
+		if err == nil {
+			return strings.TrimSpace(string(out))
+		}
+		if time.Now().After(until) || !strings.Contains(string(out), "onnection") {
+			console, _ := os.ReadFile(c.key + ".log") // for the message
+			require.NoError(c.t, err, "%s: %s\n%s", command, out, console[max(0, len(console)-3000):])
+		}
+		time.Sleep(time.Second) // until it answers
+	}
+}
+
+// up waits until the guest has started.
+func (c *clone) up() string { return c.do("systemctl is-system-running --wait || true; systemctl --failed --no-legend") }
+
+// The Debian example as a disk: two clones start from it, are let in by what only they were given, grow, differ in what
+// clones must not share, stay the same over a restart, and start a kernel that was installed later.
+func TestClonesOfABootableDisk(t *testing.T) {
+	needtest.Long(t)
+	t.Parallel()
+	if os.Getuid() != 0 {
+		needtest.Skip(t, "the Debian base is made as root only")
+	}
+	cache, err := filepath.Abs("../../.cache/debian")
+	require.NoError(t, err)
+	if bases, _ := filepath.Glob(filepath.Join(cache, "bases", "*")); len(bases) == 0 {
+		needtest.Skip(t, "the Debian base is missing; 'make test' makes it, as root")
+	}
+	p := me(t)
+	require.NoError(t, errorsOf(exec.Command("sh", "-euc", `cp -r ../../examples/debian "$0/debian" && cp -r "$1/bases" "$1/zygos.toml" "$0/debian"`,
+		p.dir, cache)))
+	p.dir = filepath.Join(p.dir, "debian")
+	text, _, _ := strings.Cut(p.read("images/field-machine.toml"), "[[artifact]]")
+	p.write("images/field-machine.toml", text+`
+[[stage]]
+name = "sudo"
+inline = "echo 'keeper ALL=(ALL) NOPASSWD:ALL' > /etc/sudoers.d/keeper"
+[[first_boot]]
+name   = "count"
+inline = "date >> /var/lib/counted"
+[[artifact]]
+format  = "qcow2"
+boot    = "uefi"
+cmdline = "console=ttyS0"
+compression = "zstd"
+`)
+	p.ok("build", "field-gateway", "field-machine")
+	p.write("zygos.toml", p.read("zygos.toml"))
+	p.ok("publish", "field-machine", "--region", "shelf")
+	disk := p.glob("regions/shelf/field-machine/*/*.qcow2")[0]
+	a, b := newClone(t, p.dir, disk, "a"), newClone(t, p.dir, disk, "b")
+	require.Equal(t, "running", a.up(), "no unit failed")
+	require.Equal(t, "running", b.up())
+	own := `sudo cat /etc/machine-id; cat /etc/ssh/ssh_host_ed25519_key.pub`
+	first := a.do(own)
+	require.NotEqual(t, first, b.do(own), "clones do not share identities")
+	require.NoError(t, b.cmd.Process.Kill())
+	require.Regexp(t, `^(19|20)G$`, a.do(`df -h --output=size / | tail -1 | tr -d ' '`), "the root has grown to its disk")
+	require.Contains(t, a.do("sudo cat /var/log/zygos/first-boot.log"), "keeper-key ended with 0")
+
+	// What a kernel's package does when it is installed brings the kernel to where the loader looks.
+	a.do("sudo sh -euc 'rm -r /boot/efi/field-machine /boot/efi/loader/entries/*; dpkg-reconfigure linux-image-$(uname -r)'")
+	require.Contains(t, a.do("sudo ls /boot/efi/loader/entries"), "field-machine-")
+	a.do("sudo systemd-run --on-active=1 systemctl reboot; sleep 20")
+	require.Equal(t, "running", a.up())
+	require.Equal(t, first, a.do(own), "and they stay over a restart")
+	require.Equal(t, "1", a.do("wc -l < /var/lib/counted"), "a script of first boot ran once")
+	require.Contains(t, a.do("cat /proc/cmdline"), "console=ttyS0")
+}

@@ -1,0 +1,141 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/term"
+
+	"zygos/internal/app"
+	"zygos/internal/machine"
+	"zygos/internal/vm"
+)
+
+var cmdTry = &command{
+	name: "try", group: "judge", args: "REF or BUILD [-- COMMAND…]", least: 1, most: 1000,
+	summary: "a throwaway instance of a version: a shell, a command, or its disk in a virtual machine",
+	text: `Without --boot, a sandbox on the tree as it was captured, with a shell or the command; the exit
+code is its own. With --boot, the untouched disk starts under QEMU with UEFI firmware, its
+console on this terminal; Ctrl-A X ends it. A BUILD is one whose disk did not come up. What
+changes is thrown away, or with --keep kept beside it. Machines use the processor's help
+where a probe finds that it works, else software.`,
+	example: "zygos try turbine-link@2.3.0\nzygos try ebb-base -- cat /etc/issue\nzygos try field-machine --boot --ports 8022:22",
+	flags:   func() flags { return &tryFlags{} },
+	run:     opened(app.Lenient, runTry),
+}
+
+// tryFlags are those of try.
+type tryFlags struct {
+	variant  string
+	boot     bool
+	artifact string
+	ports    string
+	keep     bool
+}
+
+func (f *tryFlags) declare(fs *flag.FlagSet) {
+	fs.StringVar(&f.variant, "variant", "", "of the variant `NAME`")
+	fs.BoolVar(&f.boot, "boot", false, "start the disk in a virtual machine")
+	fs.StringVar(&f.artifact, "artifact", "", "with --boot, the disk called `NAME`")
+	fs.StringVar(&f.ports, "ports", "", "with --boot, lead `HOST:GUEST,…` from this host's loopback to the guest")
+	fs.BoolVar(&f.keep, "keep", false, "keep what changes, and say where")
+}
+
+func runTry(ctx context.Context, in *invocation, a *app.App) error {
+	f := in.flags.(*tryFlags)
+	ports, err := portsOf(f.ports)
+	if err == nil {
+		err = a.Writable()
+	}
+	if err != nil {
+		return err
+	}
+	if f.boot {
+		return in.boot(ctx, a, app.BootRequest{Word: in.args[0], Variant: f.variant, Artifact: f.artifact, Ports: ports, Keep: f.keep})
+	}
+	if f.ports != "" || f.artifact != "" {
+		return wrongUse("--ports and --artifact are about a disk that starts; add --boot")
+	}
+	view, err := a.View(ctx, in.args[0], f.variant, "")
+	if err != nil {
+		return err
+	}
+	if _, ok := machine.Inside(); !ok {
+		return in.inside(a)
+	}
+	keep := ""
+	if f.keep {
+		keep = a.Dir.Tried(strings.ReplaceAll(in.args[0], "@", "-") + time.Now().UTC().Format("-20060102-150405"))
+	}
+	in.note("%s", in.paint(bold, view.About))
+	if keep == "" {
+		in.note("What changes is thrown away.")
+	}
+	code, err := in.shell(ctx, a, view, in.args[1:], keep)
+	if err == nil && keep != "" {
+		in.note("kept  %s", nearby(keep))
+	}
+	if err == nil && code != 0 {
+		err = &exitError{code}
+	}
+	return err
+}
+
+// boot starts a disk with its console on this terminal.
+func (in *invocation) boot(ctx context.Context, a *app.App, r app.BootRequest) error {
+	if len(in.args) > 1 {
+		return wrongUse("a command runs in the sandbox only; take --boot away, or log in on the console")
+	}
+	out, ok := raw(in.out).(*os.File)
+	errs, ok2 := raw(in.err).(*os.File)
+	if !ok || !ok2 {
+		return fmt.Errorf("a console needs a terminal or a file")
+	}
+	b, err := a.Bootable(ctx, r)
+	if err != nil {
+		return err
+	}
+	in.note("%s", in.paint(bold, b.About))
+	how := "with the processor's help"
+	if !b.Fast {
+		how = "in software, since the processor cannot help here: that takes a minute or more"
+	}
+	in.note("It starts %s. Ctrl-A X ends it.", how)
+	for _, p := range r.Ports {
+		in.note("  127.0.0.1:%d leads to port %d", p.Host, p.Guest)
+	}
+	if term.IsTerminal(int(os.Stdin.Fd())) {
+		before, err := term.MakeRaw(int(os.Stdin.Fd()))
+		if err != nil {
+			return err
+		}
+		defer func() { _ = term.Restore(int(os.Stdin.Fd()), before) }() // the terminal is gone if it fails
+	}
+	err = a.Start(ctx, b, os.Stdin, out, errs)
+	if b.Changes != "" && err == nil {
+		in.note("\r\nkept  %s", nearby(b.Changes))
+	}
+	return err
+}
+
+// portsOf reads HOST:GUEST,….
+func portsOf(text string) (list []vm.Port, err error) {
+	if text == "" {
+		return nil, nil
+	}
+	for _, pair := range strings.Split(text, ",") {
+		host, guest, _ := strings.Cut(pair, ":")
+		h, err1 := strconv.ParseUint(host, 10, 16)
+		g, err2 := strconv.ParseUint(guest, 10, 16)
+		if err1 != nil || err2 != nil || h == 0 || g == 0 {
+			return nil, wrongUse("--ports has %q; write HOST:GUEST, for instance 8022:22", pair)
+		}
+		list = append(list, vm.Port{Host: int(h), Guest: int(g)})
+	}
+	return list, nil
+}

@@ -26,10 +26,12 @@ type Format struct {
 
 // Options is what the definition says of an artifact, and what is known of the build.
 type Options struct {
-	Size  int64  // bytes of a disk; 0 for the smallest and a margin
-	Says  Says   // all else
-	Label string // what a file system is called: the image
-	Epoch int64  // no time is later, in seconds since 1970
+	Size   int64             // bytes of a disk; 0 for the smallest and a margin
+	Says   Says              // all else
+	Label  string            // what a file system is called: the image
+	Labels map[string]string // of the version
+	Makers []string          // of the tree's layers: what made each
+	Epoch  int64             // no time is later, in seconds since 1970
 }
 
 // Tree is what is captured.
@@ -45,10 +47,7 @@ type Tree struct {
 }
 
 // Table is the formats, in the order in which they are told.
-var Table = []*Format{&tar, &raw, &qcow2, &vmdk, &vhd, &vhdx, &ova}
-
-// Later are formats that will come.
-var Later = []string{"oci"}
+var Table = []*Format{&tar, &raw, &qcow2, &vmdk, &vhd, &vhdx, &ova, &oci}
 
 // Find is a format by its name, nil if there is none.
 func Find(name string) *Format {

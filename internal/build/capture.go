@@ -58,6 +58,10 @@ func (b *branch) memory(a definition.Artifact) string {
 		for _, name := range slices.Sorted(maps.Keys(o.Says)) {
 			of += fmt.Sprintf("%s=%q\n", name, o.Says[name])
 		}
+		for _, name := range slices.Sorted(maps.Keys(o.Labels)) {
+			of += fmt.Sprintf("label %s=%q\n", name, o.Labels[name])
+		}
+		of += fmt.Sprintf("%q\n", o.Makers)
 	}
 	return b.State.Capture(plan.Digest([]byte(of)))
 }
@@ -117,5 +121,14 @@ func (b *branch) progress(doing string, nodes []*layer.Node) func(n int64) {
 
 // options is what the format may need to know.
 func (b *branch) options(a definition.Artifact) artifact.Options {
-	return artifact.Options{Size: a.Size, Says: a.Says, Label: b.plan.Image, Epoch: b.shape.Epoch}
+	return artifact.Options{Size: a.Size, Says: a.Says, Label: b.plan.Image, Labels: b.plan.Labels, Makers: b.allMakers(), Epoch: b.shape.Epoch}
+}
+
+// allMakers names what made each layer of the tree: a stage, the seal, or the base.
+func (b *branch) allMakers() []string {
+	list := make([]string, len(b.layers)-len(b.makers), len(b.layers))
+	for i := range list {
+		list[i] = b.plan.Base.Name + "@" + b.plan.Base.Version
+	}
+	return append(list, b.makers...)
 }

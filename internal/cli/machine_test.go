@@ -34,8 +34,7 @@ func newClone(t *testing.T, dir, disk, name string) *clone {
 	key, err := os.ReadFile(c.key + ".pub")
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(c.key+".env", []byte("KEEPER_KEY="+string(key)), 0o600))
-	run("sh", "-euc", fmt.Sprintf("truncate -s 40M %[1]s.vol; mkfs.vfat -n ZYGOS %[1]s.vol >/dev/null; mcopy -i %[1]s.vol %[1]s.env ::first-boot.env",
-		c.key))
+	run("sh", "-euc", `truncate -s 40M $0.vol; mkfs.vfat -n ZYGOS $0.vol >/dev/null; mcopy -i $0.vol $0.env ::first-boot.env`, c.key)
 	run("qemu-img", "create", "-q", "-f", "qcow2", "-b", disk, "-F", "qcow2", c.disk, "20G")
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -47,7 +46,8 @@ func newClone(t *testing.T, dir, disk, name string) *clone {
 		"-nographic", "-drive", "if=pflash,format=raw,unit=0,readonly=on,file=/usr/share/OVMF/OVMF_CODE_4M.fd",
 		"-drive", "if=pflash,format=raw,unit=1,snapshot=on,file=/usr/share/OVMF/OVMF_VARS_4M.fd",
 		"-drive", "file="+c.disk+",format=qcow2,if=virtio", "-drive", "file="+c.key+".vol,format=raw,if=virtio,readonly=on",
-		"-netdev", fmt.Sprintf("user,id=n,hostfwd=tcp:127.0.0.1:%d-:22", c.port), "-device", "virtio-net-pci,netdev=n", "-device", "virtio-rng-pci")
+		"-netdev", fmt.Sprintf("user,id=n,hostfwd=tcp:127.0.0.1:%d-:22", c.port), "-device",
+		"virtio-net-pci,netdev=n", "-device", "virtio-rng-pci")
 	c.cmd.Stdout, c.cmd.Stderr = c.log, c.log
 	require.NoError(t, c.cmd.Start())
 	t.Cleanup(func() {
@@ -69,16 +69,18 @@ func (c *clone) do(command string) string {
 		if err == nil {
 			return strings.TrimSpace(string(out))
 		}
-		if time.Now().After(until) || !strings.Contains(string(out), "onnection") {
+		if time.Now().After(until) || !(strings.Contains(string(out), "onnection") || strings.Contains(string(out), "Permission denied")) {
 			console, _ := os.ReadFile(c.key + ".log") // for the message
-			require.NoError(c.t, err, "%s: %s\n%s", command, out, console[max(0, len(console)-3000):])
+			require.NoError(c.t, err, "%s: %s\n%s", command, out, console[max(0, len(console)-300):])
 		}
 		time.Sleep(time.Second) // until it answers
 	}
 }
 
 // up waits until the guest has started.
-func (c *clone) up() string { return c.do("systemctl is-system-running --wait || true; systemctl --failed --no-legend") }
+func (c *clone) up() string {
+	return c.do("systemctl is-system-running --wait || true; systemctl --failed --no-legend")
+}
 
 // The Debian example as a disk: two clones start from it, are let in by what only they were given, grow, differ in what
 // clones must not share, stay the same over a restart, and start a kernel that was installed later.
@@ -94,8 +96,8 @@ func TestClonesOfABootableDisk(t *testing.T) {
 		needtest.Skip(t, "the Debian base is missing; 'make test' makes it, as root")
 	}
 	p := me(t)
-	require.NoError(t, errorsOf(exec.Command("sh", "-euc", `cp -r ../../examples/debian "$0/debian" && cp -r "$1/bases" "$1/zygos.toml" "$0/debian"`,
-		p.dir, cache)))
+	require.NoError(t, errorsOf(exec.Command("sh", "-euc",
+		`cp -r ../../examples/debian "$0/debian" && cp -r "$1/bases" "$1/zygos.toml" "$0/debian"`, p.dir, cache)))
 	p.dir = filepath.Join(p.dir, "debian")
 	text, _, _ := strings.Cut(p.read("images/field-machine.toml"), "[[artifact]]")
 	p.write("images/field-machine.toml", text+`

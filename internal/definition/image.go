@@ -337,7 +337,7 @@ func (r *reader) isFile(name string, at Pos) bool {
 func (r *reader) artifact(t *table) {
 	a := Artifact{}
 	word, at := t.textMust("format", "tar")
-	ok := word != "" && r.problems.oneOf("format", word, at, artifact.Names(), artifact.Later)
+	ok := word != "" && r.problems.oneOf("format", word, at, artifact.Names(), nil)
 	a.Format = word
 	if name, pos := t.text("name"); name != "" {
 		r.problems.name("an artifact", name, pos)
@@ -370,6 +370,9 @@ func (r *reader) artifact(t *table) {
 		}
 	}
 	for name := range a.Says {
+		if format == nil {
+			break
+		}
 		i := slices.IndexFunc(format.Options, func(o *artifact.Option) bool { return o.Name == name })
 		if needs := format.Options[i].Needs; needs != "" && a.Says[needs] == "" {
 			r.problems.add(t.find(name).pos, fmt.Sprintf("%s says nothing about a disk that does not boot", name),

@@ -265,7 +265,7 @@ func readRegion(e *entry, kinds RegionKinds, problems *Problems) Region {
 	kind, at := e.table.textMust("kind", "folder")
 	known := kind != "" && problems.oneOf("kind of region", kind, at, kinds.Names, kinds.Later)
 	for _, f := range e.table.texts("formats") {
-		if problems.oneOf("format", f.text, f.pos, artifact.Names(), artifact.Later) {
+		if problems.oneOf("format", f.text, f.pos, artifact.Names(), nil) {
 			r.Formats = append(r.Formats, f.text)
 		}
 	}

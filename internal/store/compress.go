@@ -18,6 +18,10 @@ type Compressor struct {
 	next  *frame      // being filled
 	tasks chan *frame // in order
 	done  chan error
+	pack  func(plain, into []byte) []byte
+	head  []byte             // before all
+	seen  func(plain []byte) // is shown what was packed, in order; nil for nobody
+	tail  func() []byte      // what stands behind all; nil for nothing
 }
 
 // workshop is what all compressors of the process share, so that many at once take no more memory
@@ -56,9 +60,16 @@ func NewCompressor(out io.Writer) (*Compressor, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Compressor{out: out, shop: w, tasks: make(chan *frame, cap(w.free)), done: make(chan error, 1)}
+	return newCompressor(out, w, w.enc.EncodeAll).begin(), nil
+}
+
+func newCompressor(out io.Writer, w *workshop, pack func(plain, into []byte) []byte) *Compressor {
+	return &Compressor{out: out, shop: w, tasks: make(chan *frame, cap(w.free)), done: make(chan error, 1), pack: pack}
+}
+
+func (c *Compressor) begin() *Compressor {
 	go c.write()
-	return c, nil
+	return c
 }
 
 func (c *Compressor) Write(p []byte) (int, error) {
@@ -85,21 +96,27 @@ func (c *Compressor) send() {
 	f := c.next
 	c.tasks <- f
 	go func() {
-		f.packed = c.shop.enc.EncodeAll(f.plain, f.packed[:0])
+		f.packed = c.pack(f.plain, f.packed[:0])
 		f.ready <- struct{}{}
 	}()
 	c.next = nil
 }
 
 func (c *Compressor) write() {
-	var err error
+	_, err := c.out.Write(c.head)
 	for f := range c.tasks {
 		<-f.ready
+		if c.seen != nil {
+			c.seen(f.plain)
+		}
 		if err == nil {
 			_, err = c.out.Write(f.packed)
 		}
 		f.plain = f.plain[:0]
 		c.shop.free <- f
+	}
+	if err == nil && c.tail != nil {
+		_, err = c.out.Write(c.tail())
 	}
 	c.done <- err
 }

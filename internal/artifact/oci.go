@@ -1,0 +1,224 @@
+package artifact
+
+import (
+	"context"
+	"crypto/sha256"
+	"debug/elf"
+	"encoding/hex"
+	"encoding/json"
+	"hash"
+	"io"
+	"path"
+	"time"
+
+	godigest "github.com/opencontainers/go-digest"
+	"github.com/opencontainers/image-spec/specs-go"
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"zygos/internal/layer"
+	"zygos/internal/store"
+)
+
+// oci is an image layout (OCI Image Format Specification 1.1) in a tar: a layer for each layer of the tree, so that what
+// versions share is shared. Each holds only what the sealed tree still holds, and no white-outs: what a later stage or the
+// seal took away is in none.
+var oci = Format{Name: "oci", Extension: ".oci.tar", MediaType: "application/vnd.zygos.image.v1.oci+tar", Options: []*Option{&ociPacking},
+	Write: writeOCI}
+
+var ociPacking = Option{Name: "compression", Is: Word, Words: []string{"gzip", "zstd", "none"}}
+
+// ociWriter writes a layout.
+type ociWriter struct {
+	ctx context.Context
+	to  *store.Writer
+	t   *Tree
+	o   Options
+	at  int64 // bytes so far
+}
+
+func writeOCI(ctx context.Context, to *store.Writer, t *Tree, o Options) error {
+	w := &ociWriter{ctx: ctx, to: to, t: t, o: o}
+	created := time.Unix(o.Epoch, 0).UTC()
+	config := ocispec.Image{Created: &created, Platform: ocispec.Platform{Architecture: t.architecture(), OS: "linux"},
+		RootFS: ocispec.RootFS{Type: "layers"}}
+	config.Config = ocispec.ImageConfig{Labels: o.Labels, Cmd: []string{"/bin/sh"},
+		Env: []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"}}
+	m := ocispec.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageManifest}
+	for i, nodes := range t.byLayer() {
+		if len(nodes) == 0 {
+			continue
+		}
+		d, plain, err := w.layer(nodes)
+		if err != nil {
+			return err
+		}
+		m.Layers = append(m.Layers, d)
+		config.RootFS.DiffIDs = append(config.RootFS.DiffIDs, plain)
+		config.History = append(config.History, ocispec.History{Created: &created, CreatedBy: o.Makers[i]})
+	}
+	var err error
+	if m.Config, err = w.document(ocispec.MediaTypeImageConfig, config); err != nil {
+		return err
+	}
+	manifest, err := w.document(ocispec.MediaTypeImageManifest, m)
+	if err != nil {
+		return err
+	}
+	manifest.Platform = &config.Platform
+	index := ocispec.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageIndex,
+		Manifests: []ocispec.Descriptor{manifest}}
+	for _, f := range []struct {
+		name string
+		v    any
+	}{{ocispec.ImageIndexFile, index}, {ocispec.ImageLayoutFile, ocispec.ImageLayout{Version: ocispec.ImageLayoutVersion}}} {
+		text, err := json.Marshal(f.v)
+		if err == nil {
+			err = w.file(f.name, text)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return w.to.Zero(2 * tarBlock)
+}
+
+// byLayer is the tree's names by the layer that holds them. A name of a file that another layer holds comes with that.
+func (t *Tree) byLayer() [][]*layer.Node {
+	var list [][]*layer.Node
+	where := map[string]int{}
+	for _, n := range t.Nodes {
+		at := n.Layer
+		if n.Same != "" {
+			at = where[n.Same]
+		}
+		where[n.Path] = at
+		for len(list) <= at {
+			list = append(list, nil)
+		}
+		list[at] = append(list[at], n)
+	}
+	return list
+}
+
+// layer writes a layer's tar, and returns what describes it and the digest of what is packed in it. Names come in their
+// order; those of a folder that a higher layer holds go there.
+func (w *ociWriter) layer(nodes []*layer.Node) (d ocispec.Descriptor, plain godigest.Digest, err error) {
+	place := w.at
+	if err := w.to.Reserve(tarBlock); err != nil {
+		return d, "", err
+	}
+	blob := &summed{Writer: w.to, hash: sha256.New()}
+	packed, kind, err := w.packer(blob)
+	if err != nil {
+		return d, "", err
+	}
+	inner := &hashing{w: packed, hash: sha256.New()}
+	tw := layer.NewTarWriter(inner)
+	for _, n := range nodes {
+		if err = tw.Add(w.ctx, n, w.t.Content(n)); err != nil {
+			break
+		}
+		w.t.Tell(n.Size)
+	}
+	if err == nil {
+		err = tw.Close()
+	}
+	if e := packed.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		return d, "", err
+	}
+	sum := hex.EncodeToString(blob.hash.Sum(nil))
+	if err := w.end(place, path.Join(ocispec.ImageBlobsDir, "sha256", sum), blob.size); err != nil {
+		return d, "", err
+	}
+	return ocispec.Descriptor{MediaType: kind, Digest: godigest.Digest("sha256:" + sum), Size: blob.size},
+		godigest.Digest("sha256:" + hex.EncodeToString(inner.hash.Sum(nil))), nil
+}
+
+// hashing is a writer that hashes what passes.
+type hashing struct {
+	w    io.Writer
+	hash hash.Hash
+}
+
+func (h *hashing) Write(p []byte) (int, error) {
+	h.hash.Write(p)
+	return h.w.Write(p)
+}
+
+// packer packs a layer, by all processors at once.
+func (w *ociWriter) packer(to io.Writer) (io.WriteCloser, string, error) {
+	switch w.o.Says.Word(&ociPacking) {
+	case "zstd":
+		c, err := store.NewCompressor(to)
+		return c, ocispec.MediaTypeImageLayerZstd, err
+	case "none":
+		return plainCloser{to}, ocispec.MediaTypeImageLayer, nil
+	}
+	c, err := store.NewGzip(to)
+	return c, ocispec.MediaTypeImageLayerGzip, err
+}
+
+type plainCloser struct{ io.Writer }
+
+func (plainCloser) Close() error { return nil }
+
+// end fills a file of the tar to whole blocks and writes its header, whose place was left free.
+func (w *ociWriter) end(place int64, name string, size int64) error {
+	head, err := tarHead(name, size, w.o.Epoch)
+	if err == nil {
+		_, err = w.to.WriteAt(head, place)
+	}
+	if err != nil {
+		return err
+	}
+	rest := -size & (tarBlock - 1)
+	w.at += tarBlock + size + rest
+	return w.to.Zero(rest)
+}
+
+func (w *ociWriter) file(name string, text []byte) error {
+	place := w.at
+	err := w.to.Reserve(tarBlock)
+	if err == nil {
+		_, err = w.to.Write(text)
+	}
+	if err != nil {
+		return err
+	}
+	return w.end(place, name, int64(len(text)))
+}
+
+func (w *ociWriter) document(kind string, v any) (ocispec.Descriptor, error) {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return ocispec.Descriptor{}, err
+	}
+	sum := sha256.Sum256(text)
+	d := ocispec.Descriptor{MediaType: kind, Digest: godigest.Digest("sha256:" + hex.EncodeToString(sum[:])), Size: int64(len(text))}
+	return d, w.file(path.Join(ocispec.ImageBlobsDir, "sha256", hex.EncodeToString(sum[:])), text)
+}
+
+// architecture is what the tree's programs run on, by its shell or the program that the kernel starts.
+func (t *Tree) architecture() string {
+	for _, name := range []string{"bin/sh", "sbin/init", "bin/busybox", "usr/bin/env"} {
+		if n := t.Merged.Follow(name); n != nil && n.Kind == layer.File {
+			if arch := elfArchitecture(t.Content(n)); arch != "" {
+				return arch
+			}
+		}
+	}
+	return "amd64"
+}
+
+// elfArchitecture is the machine of a program (System V ABI, ELF header), in the words of the specification; "" for none.
+func elfArchitecture(file string) string {
+	f, err := elf.Open(file)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	return map[elf.Machine]string{elf.EM_X86_64: "amd64", elf.EM_AARCH64: "arm64", elf.EM_RISCV: "riscv64", elf.EM_386: "386"}[f.Machine]
+}

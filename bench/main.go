@@ -21,7 +21,7 @@ var program string
 
 func main() {
 	if len(os.Args) < 3 {
-		fail("usage: bench PROGRAM DEBIAN-WORKSPACE [catalog]")
+		fail("usage: bench PROGRAM DEBIAN-WORKSPACE [catalog|disks]")
 	}
 	var err error
 	program, err = filepath.Abs(os.Args[1])
@@ -35,14 +35,19 @@ func main() {
 		catalog(temp)
 		return
 	}
+	source, err := filepath.Abs(os.Args[2])
+	check(err)
+	if len(os.Args) > 3 && os.Args[3] == "disks" {
+		disks(temp, source)
+		return
+	}
 	size()
 	start()
 	demo(temp)
 	unchanged(temp)
 	stages(temp)
-	source, err := filepath.Abs(os.Args[2])
-	check(err)
 	capture(temp, source)
+	disks(temp, source)
 	lastStage(temp)
 	children(temp)
 	output(temp)
@@ -181,20 +186,29 @@ func stages(temp string) {
 	row("one stage, against unshare + chroot", median(ours), median(bare), "2 x, or 15ms beyond its script")
 }
 
-// took reads how long capturing a format took from a build's events.
-func took(events []byte, format string) time.Duration {
+// took reads how long capturing an artifact took from a build's events.
+func took(events []byte, name string) time.Duration {
+	d, _ := captured(events, name)
+	return d
+}
+
+// captured reads how long capturing an artifact took, and its bytes.
+func captured(events []byte, name string) (time.Duration, int64) {
 	for _, line := range bytes.Split(events, []byte("\n")) {
 		var e struct {
 			Kind     string
 			Took     time.Duration `json:"took_ns"`
-			Artifact struct{ Format string }
+			Artifact struct {
+				Name  string
+				Bytes int64
+			}
 		}
-		if json.Unmarshal(line, &e) == nil && e.Kind == "captured" && e.Artifact.Format == format {
-			return e.Took
+		if json.Unmarshal(line, &e) == nil && e.Kind == "captured" && e.Artifact.Name == name {
+			return e.Took, e.Artifact.Bytes
 		}
 	}
-	fail("no artifact %s in the build's events", format)
-	return 0
+	fail("no artifact %s in the build's events", name)
+	return 0, 0
 }
 
 func capture(temp, source string) {

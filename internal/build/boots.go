@@ -42,8 +42,8 @@ func (b *branch) boots(ctx context.Context, a definition.Artifact, blob store.Bl
 	took, err := host.Comes(ctx, m, limit, func(line string) { b.emit(Output{at, "out", line}) })
 	var down *vm.NotUpError
 	if errors.As(err, &down) {
-		f := &Failure{Build: b.plan.Build, Image: b.plan.Image, Variant: b.shape.Variant, Stage: bootStage, Step: a.Called(), Reason: down.Error(),
-			Tail: down.Console}
+		f := &Failure{Build: b.plan.Build, Image: b.plan.Image, Variant: b.shape.Variant, Stage: bootStage, Step: a.Called(),
+			Reason: down.Error(), Tail: down.Console}
 		if len(f.Tail) == 0 {
 			f.Reason += `; its console said nothing: with cmdline = "console=ttyS0" it speaks`
 		}

@@ -121,7 +121,8 @@ func (b *branch) progress(doing string, nodes []*layer.Node) func(n int64) {
 
 // options is what the format may need to know.
 func (b *branch) options(a definition.Artifact) artifact.Options {
-	return artifact.Options{Size: a.Size, Says: a.Says, Label: b.plan.Image, Labels: b.plan.Labels, Makers: b.allMakers(), Epoch: b.shape.Epoch}
+	return artifact.Options{Size: a.Size, Says: a.Says, Label: b.plan.Image, Labels: b.plan.Labels,
+		Makers: b.allMakers(), Epoch: b.shape.Epoch}
 }
 
 // allMakers names what made each layer of the tree: a stage, the seal, or the base.

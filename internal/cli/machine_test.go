@@ -127,8 +127,9 @@ compression = "zstd"
 	require.Regexp(t, `^(19|20)G$`, a.do(`df -h --output=size / | tail -1 | tr -d ' '`), "the root has grown to its disk")
 	require.Contains(t, a.do("sudo cat /var/log/zygos/first-boot.log"), "keeper-key ended with 0")
 
-	// What a kernel's package does when it is installed brings the kernel to where the loader looks.
-	a.do("sudo sh -euc 'rm -r /boot/efi/field-machine /boot/efi/loader/entries/*; dpkg-reconfigure linux-image-$(uname -r)'")
+	// What a kernel's package runs last when it is installed brings the kernel to where the loader looks.
+	a.do(`sudo sh -euc 'rm -r /boot/efi/field-machine /boot/efi/loader/entries/*
+		/etc/kernel/postinst.d/zz-systemd-boot $(uname -r) /boot/vmlinuz-$(uname -r)'`)
 	require.Contains(t, a.do("sudo ls /boot/efi/loader/entries"), "field-machine-")
 	a.do("sudo systemd-run --on-active=1 systemctl reboot; sleep 20")
 	require.Equal(t, "running", a.up())

@@ -151,7 +151,7 @@ func (h *Host) command(ctx context.Context, m Machine, serial string) *exec.Cmd 
 		"-drive", "if=pflash,format=raw,unit=1,snapshot=on,file="+escape(h.Variables),
 		"-drive", disk+",if=none,id=disk", "-device", "virtio-blk-pci,drive=disk,bootindex=1",
 		"-netdev", net, "-device", "virtio-net-pci,netdev=net,romfile=", "-device", "virtio-rng-pci")
-	cmd.Env = append(os.Environ(), "TMPDIR="+m.Temp)
+	cmd.Env = append(cmd.Environ(), "TMPDIR="+m.Temp)
 	cmd.SysProcAttr = &unix.SysProcAttr{Pdeathsig: unix.SIGKILL}
 	cmd.WaitDelay = time.Second
 	return cmd

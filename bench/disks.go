@@ -1,0 +1,79 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// disks writes the tree of the Debian example with a kernel in each format of disk, against the standard tools: a file
+// system from the folder, converted to the same format and compression.
+func disks(temp, source string) {
+	ws := filepath.Join(temp, "disks")
+	run(temp, "cp", "-r", source, ws)
+	run(temp, "cp", "-r", "examples/debian/.", ws)
+	run(temp, "cp", filepath.Join(source, "zygos.toml"), ws)
+	text := "series = \"1.0\"\nbase = \"field-machine\"\n"
+	formats := []struct{ name, format, says, convert, budget string }{
+		{"raw", "raw", "", "", "1.0 x"},
+		{"qcow2-zlib", "qcow2", "", "-c -O qcow2", "0.20 x"},
+		{"qcow2-zstd", "qcow2", "compression = \"zstd\"\n", "-c -O qcow2 -o compression_type=zstd", "0.35 x"},
+		{"vmdk", "vmdk", "", "-O vmdk -o subformat=streamOptimized", "0.15 x"},
+		{"ova", "ova", "", "-O vmdk -o subformat=streamOptimized", "0.15 x"},
+		{"vhd", "vhd", "", "-O vpc -o subformat=dynamic", "1.0 x"},
+		{"vhdx", "vhdx", "", "-O vhdx", "1.0 x"},
+	}
+	for _, f := range formats {
+		text += fmt.Sprintf("[[artifact]]\nname = %q\nformat = %q\n%s", f.name, f.format, f.says)
+	}
+	check(os.WriteFile(filepath.Join(ws, "images/disks.toml"), []byte(text), 0o644))
+	run(ws, "sed", "-i", "/^boots/d", "images/field-machine.toml")
+	run(ws, program, "build", "field-gateway", "field-machine", "disks", "--quiet")
+	tree := filepath.Join(temp, "machine-tree")
+	check(os.Mkdir(tree, 0o755))
+	run(ws, "sh", "-c", program+" try disks -- tar --create --xattrs --numeric-owner --one-file-system --directory / . | "+
+		"tar --extract --xattrs --numeric-owner --directory "+tree)
+	plain := filepath.Join(temp, "plain.raw")
+	var files []time.Duration
+	ours := map[string][]time.Duration{}
+	standard := map[string][]time.Duration{}
+	sizes := map[string]int64{}
+	for range 3 {
+		events := run(ws, program, "build", "disks", "--force", "--json")
+		_, size := captured(events, "raw")
+		files = append(files, timed(func() {
+			run(temp, "sh", "-c", fmt.Sprintf("truncate -s %d %s && mke2fs -q -t ext4 -F -d %s %s", size, plain, tree, plain))
+		}))
+		for _, f := range formats {
+			ours[f.name] = append(ours[f.name], took(events, f.name))
+			out := filepath.Join(temp, "standard."+f.name)
+			took := files[len(files)-1]
+			if f.convert == "" {
+				took += timed(func() { run(temp, "sync", plain) })
+			} else {
+				took += timed(func() { run(temp, "sh", "-c", "qemu-img convert -f raw "+f.convert+" "+plain+" "+out+" && sync "+out) })
+				info, err := os.Stat(out)
+				check(err)
+				sizes[f.name] = info.Size()
+				check(os.Remove(out))
+			}
+			standard[f.name] = append(standard[f.name], took)
+		}
+		check(os.Remove(plain))
+		if len(files) == 3 {
+			for _, f := range formats {
+				row("tree to "+f.name+", against mke2fs -d and qemu-img convert", median(ours[f.name]), median(standard[f.name]), f.budget)
+			}
+			for _, f := range formats {
+				if sizes[f.name] > 0 {
+					_, bytes := captured(events, f.name)
+					fmt.Printf("  %-12s %6.1f MiB, the standard tool's %6.1f MiB, %.2f x\n", f.name, mib(bytes), mib(sizes[f.name]),
+						float64(bytes)/float64(sizes[f.name]))
+				}
+			}
+		}
+	}
+}
+
+func mib(n int64) float64 { return float64(n) / (1 << 20) }

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"zygos/internal/machine"
 	"zygos/internal/plain"
 	"zygos/internal/state"
+	"zygos/internal/vm"
 	"zygos/internal/workspace"
 )
 
@@ -19,10 +21,10 @@ import (
 func Examine(ctx context.Context, at Where, by Caller, elsewhere string) []host.Finding {
 	ids, _ := machine.Inside()
 	list := []host.Finding{host.Kernel(), host.IDs(ids), host.Limits()}
-	dir := elsewhere
+	dir, known := elsewhere, "" // where nothing is remembered, it is tried each time
 	if w, err := Find(at); err == nil {
 		_ = w.Load() // wrong definitions are lint's matter
-		dir = w.State
+		dir, known = w.State, state.Dir(w.State).Machines()
 		list = append(list, measure(w))
 		if err := w.MakeState(); err != nil {
 			return append(list, host.Finding{What: "state", State: "missing", Text: err.Error(),
@@ -30,7 +32,25 @@ func Examine(ctx context.Context, at Where, by Caller, elsewhere string) []host.
 		}
 		list = append(list, examineCatalog(ctx, at, w, by))
 	}
-	return append(list, host.Disk(dir), host.Sandbox(ctx, ids, dir))
+	return append(list, host.Disk(dir), host.Sandbox(ctx, ids, dir), machines(ctx, known))
+}
+
+// machines tells whether disks can be started here, and how fast.
+func machines(ctx context.Context, known string) host.Finding {
+	f := host.Finding{What: "machines", State: "ok"}
+	h, err := vm.Find(ctx, known)
+	var missing *vm.MissingError
+	switch {
+	case errors.As(err, &missing):
+		f.State, f.Text, f.Do = "limited", missing.What+": disks can be made, and not tried", missing.Do
+	case err != nil:
+		f.State, f.Text = "limited", err.Error()
+	case h.Fast:
+		f.Text = "disks start under QEMU with the processor's help"
+	default:
+		f.State, f.Text = "ok", "disks start under QEMU in software, in a minute or so: the processor's help is not there or does not work"
+	}
+	return f
 }
 
 // measure tells what the state takes.

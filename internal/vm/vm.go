@@ -81,7 +81,7 @@ func (h *Host) remembered(ctx context.Context, memory string) bool {
 	if h.probe(ctx) {
 		answer = "fast\n"
 	}
-	if ctx.Err() == nil && os.MkdirAll(filepath.Dir(memory), 0o755) == nil {
+	if memory != "" && ctx.Err() == nil && os.MkdirAll(filepath.Dir(memory), 0o755) == nil {
 		_ = os.WriteFile(memory, []byte(key+answer), 0o644) // without it, it is tried again
 	}
 	return answer == "fast\n"

@@ -1,6 +1,7 @@
 package definition_test
 
 import (
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -94,6 +95,32 @@ regions = ["north-sound"]
 	require.Equal(t, "/etc/north", definition.Expand(img.Stages[1].Files[0].To, map[string]string{"input.site": "north"}))
 }
 
+func TestFirstBootsAreInOrder(t *testing.T) {
+	problems, w := load(t, map[string]string{"images/a.toml": goodImage + `[[first_boot]]
+name = "enrol"
+inline = "x"
+after = "network"
+env = { SITE = "north" }
+[[first_boot]]
+name = "late"
+inline = "x"
+after = "early"
+[[first_boot]]
+name = "after-enrol"
+inline = "x"
+after = "enrol"
+[[first_boot]]
+name = "early"
+script = "scripts/one.sh"
+`})
+	require.Empty(t, problems)
+	var order []string
+	for _, f := range w.Images[0].FirstBoots {
+		order = append(order, fmt.Sprint(f.Name, f.Network))
+	}
+	require.Equal(t, []string{"earlyfalse", "latefalse", "enroltrue", "after-enroltrue"}, order, "what waits for the network comes last")
+}
+
 func TestEveryProblemHasItsPlaceAndWhatToDo(t *testing.T) {
 	image := func(s string) map[string]string { return map[string]string{"images/a.toml": s} }
 	with := func(s string) map[string]string { return image(goodImage + s) }
@@ -157,6 +184,16 @@ func TestEveryProblemHasItsPlaceAndWhatToDo(t *testing.T) {
 				`= { site = "${input.site}" } beside use`},
 		"shared stage's variants": {map[string]string{"images/a.toml": goodImage + "[[stage]]\nuse = \"stages/x.toml\"\n",
 			"stages/x.toml": "name = \"x\"\ninline = \"date\"\nonly = [\"a\"]\n"}, `stages/x.toml:3:1: a shared stage knows no variants`},
+		"first boot in a circle": {with("[[first_boot]]\nname = \"a\"\ninline = \"x\"\nafter = \"a\"\n"),
+			`images/a.toml:11:9: first boot "a" comes after "a", which never ends before it; break the circle`},
+		"first boot after nothing": {with("[[first_boot]]\nname = \"a\"\ninline = \"x\"\nafter = \"c\"\n"),
+			`images/a.toml:11:9: first boot "a" comes after "c", which never ends before it; name another one of [[first_boot]], or "network"`},
+		"first boot that does nothing": {with("[[first_boot]]\nname = \"a\"\n"),
+			`images/a.toml:8:3: first boot "a" does nothing; give it script or inline`},
+		"first boot twice": {with("[[first_boot]]\nname = \"a\"\ninline = \"x\"\n[[first_boot]]\nname = \"a\"\ninline = \"x\"\n"),
+			`images/a.toml:12:8: "a" is taken; choose another name`},
+		"boots without boot": {with("[[artifact]]\nformat = \"qcow2\"\nboots = \"3m\"\n"),
+			`images/a.toml:10:1: boots says nothing about a disk that does not boot; add boot = "uefi", or take it out`},
 		"word not known": {with("[[artifact]]\nformat = \"qcow2\"\ncompression = \"zstandard\"\n"),
 			`images/a.toml:10:15: unknown compression "zstandard"; choose from zlib, zstd, none`},
 		"not of this format": {with("[[artifact]]\nformat = \"vmdk\"\nlayout = \"fixed\"\n"),

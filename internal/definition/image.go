@@ -369,14 +369,12 @@ func (r *reader) artifact(t *table) {
 			a.Says[o.Name] = value
 		}
 	}
-	for name := range a.Says {
-		if format == nil {
-			break
-		}
-		i := slices.IndexFunc(format.Options, func(o *artifact.Option) bool { return o.Name == name })
-		if needs := format.Options[i].Needs; needs != "" && a.Says[needs] == "" {
-			r.problems.add(t.find(name).pos, fmt.Sprintf("%s says nothing about a disk that does not boot", name),
-				"add boot = \"uefi\", or take it out")
+	if format != nil {
+		for _, o := range format.Options {
+			if o.Needs != "" && a.Says[o.Name] != "" && a.Says[o.Needs] == "" {
+				r.problems.add(t.find(o.Name).pos, fmt.Sprintf("%s says nothing about a disk that does not boot", o.Name),
+					"add boot = \"uefi\", or take it out")
+			}
 		}
 	}
 	a.Only = r.only(t)

@@ -34,7 +34,8 @@ func TestMachineComesUpOrSaysWhyNot(t *testing.T) {
 	require.Less(t, took, 30*time.Second)
 	require.Equal(t, []string{"a", "OK"}, heard)
 	var down *vm.NotUpError
-	_, err = play(t, `i=0; while [ $i -lt 50 ]; do echo line $i; i=$((i+1)); done; sleep 60`).Comes(t.Context(), m, time.Second, func(string) {})
+	_, err = play(t, `i=0; while [ $i -lt 50 ]; do echo line $i; i=$((i+1)); done; sleep 60`).Comes(t.Context(), m,
+		time.Second, func(string) {})
 	require.ErrorAs(t, err, &down)
 	require.EqualError(t, err, "the machine was not up after 1s")
 	require.Len(t, down.Console, 20)

@@ -1,0 +1,170 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// everyFormat is a tree that looks as if it could start, in every format.
+const everyFormat = `
+[[stage]]
+name = "machine"
+inline = """
+mkdir -p /boot /usr/lib/systemd/boot/efi /sbin
+echo kernel > /boot/vmlinuz-6.1
+echo initrd > /boot/initrd.img-6.1
+echo loader > /usr/lib/systemd/boot/efi/systemd-bootx64.efi
+[ -e /sbin/init ] || echo init > /sbin/init
+"""
+[[stage]]
+name = "secret"
+inline = "echo hidden > /gone; echo kept > /kept"
+[[stage]]
+name = "away"
+inline = "rm /gone"
+[[artifact]]
+format = "raw"
+[[artifact]]
+format = "qcow2"
+[[artifact]]
+format = "qcow2"
+name = "zstd"
+compression = "zstd"
+[[artifact]]
+format = "qcow2"
+name = "none"
+compression = "none"
+[[artifact]]
+format = "vmdk"
+[[artifact]]
+format = "vhd"
+[[artifact]]
+format = "vhd"
+name = "fixed"
+layout = "fixed"
+[[artifact]]
+format = "vhdx"
+[[artifact]]
+format = "ova"
+cpus = 3
+memory = "512MiB"
+[[artifact]]
+format = "oci"
+[[artifact]]
+format = "raw"
+name = "machine"
+boot = "uefi"
+esp = "64MiB"
+size = "400MiB"
+cmdline = "quiet"
+`
+
+// Every format holds the same tree, as other programs read it; another user, folder and time give the same bytes.
+func TestEveryFormatHoldsTheTree(t *testing.T) {
+	t.Parallel()
+	var mu sync.Mutex
+	digests := map[string]bool{}
+	t.Run("all", func(t *testing.T) {
+		everyone(t, func(t *testing.T, p *person) {
+			p.starter()
+			p.image(everyFormat)
+			p.ok("build", "first")
+			p.ok("publish", "first")
+			var shown struct {
+				Artifacts []struct{ Name, Digest string }
+			}
+			require.NoError(t, json.Unmarshal([]byte(p.ok("show", "first", "--json")), &shown))
+			require.Len(t, shown.Artifacts, 12)
+			mu.Lock()
+			digests[fmt.Sprint(shown.Artifacts)] = true
+			mu.Unlock()
+			file := func(end string) string {
+				list := p.glob("regions/here/first/0.1.0/first-0.1.0" + end)
+				require.Len(t, list, 1, end)
+				return list[0]
+			}
+			say := func(args ...string) string {
+				out, err := exec.Command(args[0], args[1:]...).CombinedOutput()
+				require.NoError(t, err, "%v: %s", args, out)
+				return string(out)
+			}
+			raw := file(".raw")
+			say("e2fsck", "-fn", raw)
+			for end, format := range map[string]string{".qcow2": "qcow2", "-zstd.qcow2": "qcow2", "-none.qcow2": "qcow2", ".vmdk": "vmdk",
+				".vhd": "vpc", "-fixed.vhd": "vpc", ".vhdx": "vhdx"} {
+				require.Contains(t, say("qemu-img", "compare", "-f", "raw", "-F", format, raw, file(end)), "identical", end)
+			}
+			dir := tempDir(t)
+			say("tar", "-C", dir, "-xf", file(".ova"))
+			manifest, err := os.ReadFile(filepath.Join(dir, "first.mf"))
+			require.NoError(t, err)
+			for _, name := range []string{"first.ovf", "first-disk1.vmdk"} {
+				sum, _, _ := strings.Cut(say("sha256sum", filepath.Join(dir, name)), " ")
+				require.Contains(t, string(manifest), fmt.Sprintf("SHA256(%s)= %s\n", name, sum))
+			}
+			require.Contains(t, say("qemu-img", "compare", "-f", "raw", raw, filepath.Join(dir, "first-disk1.vmdk")), "identical")
+			envelope, err := os.ReadFile(filepath.Join(dir, "first.ovf"))
+			require.NoError(t, err)
+			require.Contains(t, string(envelope), "<rasd:VirtualQuantity>512</rasd:VirtualQuantity>")
+			size, err := os.Stat(filepath.Join(dir, "first-disk1.vmdk"))
+			require.NoError(t, err)
+			require.Contains(t, string(envelope), fmt.Sprintf("ovf:size=\"%d\"", size.Size()))
+
+			// A container image: read and copied by another program; no layer holds what a later stage took away.
+			layers := filepath.Join(dir, "layers")
+			say("skopeo", "copy", "--quiet", "--insecure-policy", "oci-archive:"+file(".oci.tar"), "dir:"+layers)
+			list, err := filepath.Glob(layers + "/*")
+			require.NoError(t, err)
+			names := ""
+			for _, l := range list {
+				if out, err := exec.Command("tar", "-tzf", l).Output(); err == nil {
+					names += string(out)
+				}
+			}
+			require.Contains(t, names, "./kept\n")
+			require.Contains(t, names, "./etc/passwd\n")
+			require.NotContains(t, names, "gone")
+
+			// A whole disk: partitions, loader, kernel and what belongs to them are where their readers look.
+			machine := file("-machine.raw")
+			require.Contains(t, say("sgdisk", "-v", machine), "No problems found")
+			info, err := os.Stat(machine)
+			require.NoError(t, err)
+			require.Equal(t, int64(400<<20), info.Size())
+			esp, root := filepath.Join(dir, "esp"), filepath.Join(dir, "root")
+			say("dd", "if="+machine, "of="+esp, "bs=1M", "skip=1", "count=64", "status=none")
+			say("dd", "if="+machine, "of="+root, "bs=1M", "skip=65", "count=334", "status=none")
+			say("fsck.vfat", "-n", esp)
+			say("e2fsck", "-fn", root)
+			require.Equal(t, "loader\n", say("mtype", "-i", esp, "::EFI/BOOT/BOOTX64.EFI"))
+			entry := say("mtype", "-i", esp, "::loader/entries/first-6.1.conf")
+			part := strings.ToLower(strings.Fields(strings.SplitAfter(say("sgdisk", "-i", "2", machine), "Partition unique GUID: ")[1])[0])
+			require.Contains(t, entry, "options root=PARTUUID="+part+" ro quiet\n")
+			inside := func(command string) string {
+				out, err := exec.Command("debugfs", "-R", command, root).Output()
+				require.NoError(t, err)
+				return string(out)
+			}
+			require.Contains(t, inside("cat /etc/fstab"), "PARTUUID="+part+" / ext4")
+			require.Equal(t, "first\n", inside("cat /etc/kernel/entry-token"))
+			require.Equal(t, "kept\n", inside("cat /kept"))
+
+			p.write("images/first.toml", strings.Replace(p.read("images/first.toml"), "size = \"400MiB\"", "size = \"60MiB\"", 1))
+			p.fails(1, "a size of 60 MiB has no room for the root beside the EFI system partition of 64 MiB", "build", "first")
+			p.write("images/first.toml", strings.Replace(p.read("images/first.toml"), "echo loader >", "true #", 1))
+			p.fails(1, "the tree cannot start by itself, it has no boot loader", "build", "first")
+			p.fails(2, "first@0.1.0 has no artifact", "try", "first@0.1.0", "--boot", "--artifact", "raw")
+			require.Equal(t, "kept\n", p.ok("try", "first@0.1.0", "--", "cat", "/kept"))
+			p.fails(3, "", "try", "first@0.1.0", "--", "sh", "-c", "exit 3")
+		})
+	})
+	require.Len(t, digests, 1)
+}

@@ -31,7 +31,7 @@ shot() {
     rm -f "$work/done"
     xterm -geometry 157x45+0+0 -b 10 -fa 'DejaVu Sans Mono' -fs 10 -bg '#101418' -fg '#d8dde3' -e bash "$work/lines" &
     local window=$!
-    for _ in $(seq 300); do [ -e "$work/done" ] && break; sleep 0.1; done
+    for _ in $(seq 3000); do [ -e "$work/done" ] && break; sleep 0.1; done
     sleep 0.6
     import -window root "$here/$name.png"
     kill $window
@@ -81,5 +81,14 @@ shot diff "$work/ebbline" "zygos diff ebb-base@1.4.0 ebb-base" "zygos diff ebb-b
 for _ in 1 2 3; do zygos build buoy-logger --force --quiet >/dev/null 2>&1; done
 printf '\n[keep]\nversions = 2\n' >> zygos.toml
 shot prune "$work/ebbline" "zygos prune --all" "zygos prune --yes"
-sed -i 's/^series/sereis/; s/ebb-base@stable/ebb-bsae@stable/; s/"tar"/"qcow2"/; s|scripts/desk-install.sh|scripts/desk-instal.sh|' images/tide-desk.toml
+sed -i 's/^series/sereis/; s/ebb-base@stable/ebb-bsae@stable/; s/"tar"/"qcow3"/; s|scripts/desk-install.sh|scripts/desk-instal.sh|' images/tide-desk.toml
 shot lint "$work/ebbline" "zygos lint"
+cp -r "$here/../../examples/debian" "$work/debian"
+cp -r "$here"/../../.cache/debian/{bases,zygos.toml} "$work/debian/"
+cd "$work/debian"
+sed -i '/^boots/d' images/field-machine.toml
+zygos build field-gateway field-machine --quiet >/dev/null
+cp "$here/../../examples/debian/images/field-machine.toml" images/
+echo '# any wired card' >> files/wired.network
+shot machine "$work/debian" "zygos build field-machine 2>&1 | grep -v ' | '" "zygos show field-machine" \
+    "zygos try field-machine -- ls /boot /usr/lib/zygos"

@@ -1,9 +1,12 @@
 package main
 
 import (
+	"crypto/sha256"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 )
 
@@ -74,6 +77,68 @@ func disks(temp, source string) {
 			}
 		}
 	}
+}
+
+// common builds a version whose last stage changed one file, and says how much of its disk the one before has too, and how
+// long it takes from the command to the registered version.
+func common(temp string) {
+	ws := filepath.Join(temp, "disks")
+	image := func() string {
+		_, rest, _ := strings.Cut(string(run(ws, program, "show", "field-machine", "--json")), `"format": "qcow2",`)
+		_, rest, _ = strings.Cut(rest, `"digest": "sha256:`)
+		return filepath.Join(ws, ".zygos/store/blobs/sha256", rest[:64])
+	}
+	file := filepath.Join(ws, "images/field-machine.toml")
+	text, err := os.ReadFile(file)
+	check(err)
+	head, _, _ := strings.Cut(string(text), "[[artifact]]")
+	check(os.WriteFile(file, []byte(head+"[[artifact]]\nformat = \"qcow2\"\nboot = \"uefi\"\ncompression = \"zstd\"\n"), 0o644))
+	run(ws, program, "build", "field-machine", "--quiet")
+	before := image()
+	var times []time.Duration
+	for i := range 5 {
+		changed := fmt.Appendf(nil, "[Match]\nType=ether\n\n[Network]\nDHCP=yes\n# %d\n", i)
+		check(os.WriteFile(filepath.Join(ws, "files/wired.network"), changed, 0o644))
+		times = append(times, timed(func() { run(ws, program, "build", "field-machine", "--quiet") }))
+	}
+	row("last stage changed, to the registered bootable qcow2 (zstd)", median(times), 0, "2.5 s at 0.5 GiB")
+	had := map[[32]byte]bool{}
+	for _, c := range chunks(before) {
+		had[c.sum] = true
+	}
+	same, all := 0, 0
+	for _, c := range chunks(image()) {
+		if all += c.size; had[c.sum] {
+			same += c.size
+		}
+	}
+	fmt.Printf("  %.2f %% of the next version's disk is in the one before (chunks of about 64 KiB; asked 98 %%)\n",
+		100*float64(same)/float64(all))
+}
+
+type chunk struct {
+	sum  [32]byte
+	size int
+}
+
+// chunks cuts a file where its content says so, about every 64 KiB (a gear hash).
+func chunks(file string) (list []chunk) {
+	text, err := os.ReadFile(file)
+	check(err)
+	var gear [256]uint64
+	r := rand.New(rand.NewPCG(1, 2))
+	for i := range gear {
+		gear[i] = r.Uint64()
+	}
+	start, hash := 0, uint64(0)
+	for i, b := range text {
+		hash = hash<<1 + gear[b]
+		if size := i + 1 - start; (size >= 16<<10 && hash>>48 == 0) || size >= 256<<10 || i == len(text)-1 {
+			list = append(list, chunk{sha256.Sum256(text[start : i+1]), size})
+			start, hash = i+1, 0
+		}
+	}
+	return list
 }
 
 func mib(n int64) float64 { return float64(n) / (1 << 20) }

@@ -39,6 +39,7 @@ func main() {
 	check(err)
 	if len(os.Args) > 3 && os.Args[3] == "disks" {
 		disks(temp, source)
+		common(temp)
 		return
 	}
 	size()
@@ -48,6 +49,7 @@ func main() {
 	stages(temp)
 	capture(temp, source)
 	disks(temp, source)
+	common(temp)
 	lastStage(temp)
 	children(temp)
 	output(temp)

@@ -234,7 +234,12 @@ func (r *run) tell(variant string, w What) {
 	if m, ok := w.(maskable); ok && r.secrets != nil {
 		w = m.mask(r.secrets.Text)
 	}
-	r.log.emit(Event{Build: r.plan.Build, Image: r.plan.Image, Variant: variant, What: w})
+	e := Event{Time: time.Now().UTC(), Build: r.plan.Build, Image: r.plan.Image, Variant: variant, What: w}
+	if r.log == nil { // what is done with a version later is no part of its build
+		r.Watch(e)
+		return
+	}
+	r.log.emit(e)
 }
 
 // maskAll masks secrets in names of files, which scripts choose.
@@ -316,19 +321,10 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	p := r.plan
 	v := catalog.Version{Image: p.Image, Version: p.Version, Build: p.Build, Created: now, BaseName: p.Base.Name, BaseVersion: p.Base.Version,
 		BaseDigest: p.Base.Digest, Fingerprint: p.Fingerprint, Epoch: p.Shapes[0].Epoch, Labels: p.Labels}
-	var listed []store.Listed
 	for _, b := range branches {
 		v.Trees = append(v.Trees, b.counted)
 		v.Artifacts = append(v.Artifacts, b.artifacts...)
 		r.record.Shapes = append(r.record.Shapes, b.record)
-		for _, a := range b.artifacts {
-			title, err := a.Key().File(p.Image, p.Version)
-			if err != nil {
-				return err
-			}
-			listed = append(listed, store.Listed{Blob: store.Blob{Digest: a.Digest, Bytes: a.Bytes},
-				MediaType: artifact.Find(a.Format).MediaType, Title: title})
-		}
 	}
 	r.record.Version, r.record.Took = &v, time.Since(began)
 	text, err := json.MarshalIndent(r.record, "", "  ")
@@ -338,7 +334,7 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	if err := store.WriteFile(r.path(recordName), append(text, '\n')); err != nil {
 		return r.full(err, 0)
 	}
-	if err := r.store.List(ctx, p.Image+":"+p.Version, now.Format(time.RFC3339), listed); err != nil {
+	if err := r.list(ctx, &v); err != nil {
 		return r.full(err, 0)
 	}
 	if err := ctx.Err(); err != nil {
@@ -349,6 +345,20 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	}
 	r.emit(Registered{Version: p.Version, Took: r.record.Took})
 	return nil
+}
+
+// list names a version's artifacts in the store.
+func (e *Engine) list(ctx context.Context, v *catalog.Version) error {
+	var listed []store.Listed
+	for _, a := range v.Artifacts {
+		title, err := a.Key().File(v.Image, v.Version)
+		if err != nil {
+			return err
+		}
+		listed = append(listed, store.Listed{Blob: store.Blob{Digest: a.Digest, Bytes: a.Bytes}, MediaType: artifact.Find(a.Format).MediaType,
+			Title: title})
+	}
+	return e.Store.List(ctx, v.Image+":"+v.Version, v.Created.UTC().Format(time.RFC3339), listed)
 }
 
 // path is a file in the build's own folder.

@@ -120,6 +120,18 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 	})
 }
 
+// AddArtifact records one more artifact of a version, which must be there and neither recalled nor leaving.
+func (c *Catalog) AddArtifact(ctx context.Context, image, version string, a Artifact) error {
+	return c.asOne(ctx, func(tx session) error {
+		if err := mayBeNamed(ctx, tx, image, version); err != nil {
+			return err
+		}
+		_, err := tx.exec(ctx, "INSERT INTO artifacts (image, version, variant, name, format, digest, bytes) VALUES (?, ?, ?, ?, ?, ?, ?)",
+			image, version, a.Variant, cmp.Or(a.Name, a.Format), a.Format, a.Digest, a.Bytes)
+		return err
+	})
+}
+
 // Has says whether a version is there.
 func (c *Catalog) Has(ctx context.Context, image, version string) (has bool, err error) {
 	err = c.row(ctx, "SELECT count(*) > 0 FROM versions WHERE image = ? AND version = ?", image, version).Scan(&has)

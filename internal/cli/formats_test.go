@@ -67,6 +67,16 @@ size = "400MiB"
 cmdline = "quiet"
 `
 
+// digestOf is that of an artifact by its name.
+func digestOf(list []struct{ Name, Digest string }, name string) string {
+	for _, a := range list {
+		if a.Name == name {
+			return a.Digest
+		}
+	}
+	return "none"
+}
+
 // Every format holds the same tree, as other programs read it; another user, folder and time give the same bytes.
 func TestEveryFormatHoldsTheTree(t *testing.T) {
 	t.Parallel()
@@ -156,6 +166,16 @@ func TestEveryFormatHoldsTheTree(t *testing.T) {
 			require.Contains(t, inside("cat /etc/fstab"), "PARTUUID="+part+" / ext4")
 			require.Equal(t, "first\n", inside("cat /etc/kernel/entry-token"))
 			require.Equal(t, "kept\n", inside("cat /kept"))
+
+			// Made later from the kept layers, an artifact is what it would have been.
+			later := p.ok("capture", "first", "--format", "vmdk", "--name", "later", "--json")
+			require.Contains(t, later, digestOf(shown.Artifacts, "vmdk"))
+			p.fails(1, "has an artifact \"later\" already", "capture", "first", "--format", "tar", "--name", "later")
+			p.fails(2, "an artifact of the format tar has no size", "capture", "first", "--format", "tar", "--size", "1GiB")
+			p.fails(2, "\"1GB\" is no size", "capture", "first", "--format", "raw", "--size", "1GB")
+			p.fails(2, "there is no format \"disc\"", "capture", "first", "--format", "disc")
+			require.Contains(t, p.ok("publish", "first"), "later (vmdk)")
+			require.Contains(t, p.ok("build", "first", "--quiet"), "up to date")
 
 			p.write("images/first.toml", strings.Replace(p.read("images/first.toml"), "size = \"400MiB\"", "size = \"60MiB\"", 1))
 			p.fails(1, "a size of 60 MiB has no room for the root beside the EFI system partition of 64 MiB", "build", "first")

@@ -247,18 +247,24 @@ func (t *table) size(name string) int64 {
 	if text == "" {
 		return 0
 	}
-	m := sizeForm().FindStringSubmatch(text)
-	if m == nil {
-		t.problems.add(at, fmt.Sprintf("%q is no size", text), `write for instance "512MiB" or "2GiB"`)
-		return 0
-	}
-	n, _ := strconv.ParseInt(m[1], 10, 64) // nine digits by the expression
-	size := n * sizeUnits[m[2]]
-	if size == 0 || size > 16<<40 {
-		t.problems.add(at, fmt.Sprintf("a size of %q cannot be", text), "choose between 1MiB and 16TiB")
-		return 0
+	size, what, do := ParseSize(text)
+	if what != "" {
+		t.problems.add(at, what, do)
 	}
 	return size
+}
+
+// ParseSize reads a size in KiB, MiB, GiB or TiB; if it cannot, it says what is wrong and what to do.
+func ParseSize(text string) (size int64, what, do string) {
+	m := sizeForm().FindStringSubmatch(text)
+	if m == nil {
+		return 0, fmt.Sprintf("%q is no size", text), `write for instance "512MiB" or "2GiB"`
+	}
+	n, _ := strconv.ParseInt(m[1], 10, 64) // nine digits by the expression
+	if size = n * sizeUnits[m[2]]; size == 0 || size > 16<<40 {
+		return 0, fmt.Sprintf("a size of %q cannot be", text), "choose between 1MiB and 16TiB"
+	}
+	return size, "", ""
 }
 
 // oneOf checks a word against a list; words in later are known but not supported yet.

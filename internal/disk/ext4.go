@@ -216,7 +216,11 @@ func (fs *ext4) fit(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return fs.layOut(ctx, (used+max(used/10, smallestMargin/blockSize)+255)/256*256)
+	blocks, step := used+max(used/10, smallestMargin/blockSize), uint64(stepDisk)
+	for step*64 < blocks {
+		step *= 2 // so that a tree that grows a little keeps its geometry
+	}
+	return fs.layOut(ctx, (blocks+step-1)/step*step)
 }
 
 // smallest is the least number of blocks that holds the tree, or a few more: a larger disk has

@@ -15,6 +15,7 @@ const (
 	extraSize      = 32    // of the inode beyond its first 128 bytes
 	bytesPerInode  = 16384 // one inode for so many bytes of disk
 	smallestMargin = 8 << 20
+	stepDisk       = 256   // blocks: the smallest disk is a multiple of these
 	steppedBlocks  = 16384 // a disk of so many blocks has
 	stepInodes     = 256   // inodes in a group: a multiple of these
 	stepBlocks     = 512   // content begins at a multiple of these

@@ -239,11 +239,11 @@ func TestProblemsInDefinitionsComeAllAtOnce(t *testing.T) {
 	t.Parallel()
 	p := me(t)
 	p.starter()
-	p.write("images/first.toml", "series = \"0.1\"\nbase = \"field-so\"\nsumary = \"x\"\n[[artifact]]\nformat = \"qcow2\"\n")
+	p.write("images/first.toml", "series = \"0.1\"\nbase = \"field-so\"\nsumary = \"x\"\n[[artifact]]\nformat = \"qcow3\"\n")
 	r := p.run("lint")
 	require.Equal(t, 3, r.code)
 	for _, want := range []string{`images/first.toml:2:8: base "field-so"`, `images/first.toml:3:1: unknown key "sumary"`,
-		`images/first.toml:5:10: format "qcow2" is not supported yet`, "3 problems"} {
+		`images/first.toml:5:10: unknown format "qcow3"`, "3 problems"} {
 		require.Contains(t, r.err, want)
 	}
 	var doc struct {
@@ -294,7 +294,7 @@ func TestHelpCoversEveryCommand(t *testing.T) {
 	p := me(t)
 	var list []struct{ Name string }
 	require.NoError(t, json.Unmarshal([]byte(p.ok("help", "--json")), &list))
-	require.Len(t, list, 32)
+	require.Len(t, list, 34)
 	for _, c := range list {
 		text := p.ok("help", c.Name)
 		require.Contains(t, text, "examples\n  zygos "+c.Name)

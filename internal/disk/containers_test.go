@@ -6,7 +6,6 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -93,7 +92,7 @@ var drawings = map[string]*drawn{
 		text: words},
 	"sparse": {size: 1 << 40, text: mixed,
 		parts: []disk.Extent{{Offset: 4096, Length: 8192}, {Offset: 1 << 39, Length: 3 * mib}, {Offset: 1<<40 - 4096, Length: 4096}}},
-	"wide": {size: 3<<30 + 512, parts: []disk.Extent{{Offset: 4096, Length: 8192}, {Offset: 3<<30 - 4096, Length: 4608}}, text: mixed},
+	"wide": {size: 600<<20 + 512, parts: []disk.Extent{{Offset: 4096, Length: 8192}, {Offset: 600<<20 - 4096, Length: 4608}}, text: mixed},
 	"large": {size: 5 << 30, parts: []disk.Extent{{Offset: 512 << 20, Length: 4<<30 + mib}}, text: func(at int64, p []byte) {
 		words(at>>20<<20, p[:1<<16])
 		for i := 1 << 16; i < len(p); i += 1 << 16 {
@@ -145,7 +144,7 @@ func TestContainersHoldWhatTheyWereGiven(t *testing.T) {
 				if c.name == "fixed vhd" && d.size > 8<<30 || c.format != "qcow2" && c.format != "vmdk" && d.size > 512<<30 {
 					continue // too large for the format, or for a reader that does not know holes
 				}
-				if name == "large" && !slices.Contains([]string{"qcow2 zstd", "vmdk", "vhdx"}, c.name) {
+				if name == "large" && c.name != "qcow2 none" {
 					continue
 				}
 				file, blob := stored(t, c.Container, d)

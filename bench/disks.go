@@ -14,8 +14,10 @@ import (
 // system from the folder, converted to the same format and compression.
 func disks(temp, source string) {
 	ws := filepath.Join(temp, "disks")
+	example, err := filepath.Abs("examples/debian")
+	check(err)
 	run(temp, "cp", "-r", source, ws)
-	run(temp, "cp", "-r", "examples/debian/.", ws)
+	run(temp, "cp", "-r", example+"/.", ws)
 	run(temp, "cp", filepath.Join(source, "zygos.toml"), ws)
 	text := "series = \"1.0\"\nbase = \"field-machine\"\n"
 	formats := []struct{ name, format, says, convert, budget string }{

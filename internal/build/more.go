@@ -68,11 +68,11 @@ func (e *Engine) CaptureMore(ctx context.Context, v *catalog.Version, variant st
 	if err := b.boots(ctx, a, blob); err != nil {
 		return nil, err
 	}
-	return &file, e.add(ctx, record, v, at, a, file)
+	return &file, e.add(ctx, v, at, a, file)
 }
 
 // add writes an artifact into the store's list and the record, and last into the catalog.
-func (e *Engine) add(ctx context.Context, record *Record, v *catalog.Version, shape int, a definition.Artifact, file catalog.Artifact) error {
+func (e *Engine) add(ctx context.Context, v *catalog.Version, shape int, a definition.Artifact, file catalog.Artifact) error {
 	return e.Alone(ctx, func() error {
 		now, err := ReadRecord(e.State, v.Build) // another one may have added one meanwhile
 		if err != nil {

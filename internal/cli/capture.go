@@ -15,7 +15,8 @@ var cmdCapture = &command{
 	summary: "make another artifact of a version, from its kept layers",
 	text: `The tree is the one that was built and sealed: nothing runs. The artifact is added to the
 version and its record; 'zygos publish' brings it to the regions that take its format.`,
-	example: "zygos capture turbine-link@2.3.0 --variant edge --format vmdk\nzygos capture field-machine --format vhdx --boot uefi --size 8GiB",
+	example: "zygos capture turbine-link@2.3.0 --variant edge --format vmdk\n" +
+		"zygos capture field-machine --format vhdx --boot uefi --size 8GiB",
 	flags:   func() flags { return &captureFlags{} },
 	run:     opened(app.Lenient, runCapture),
 }

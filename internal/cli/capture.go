@@ -17,8 +17,8 @@ var cmdCapture = &command{
 version and its record; 'zygos publish' brings it to the regions that take its format.`,
 	example: "zygos capture turbine-link@2.3.0 --variant edge --format vmdk\n" +
 		"zygos capture field-machine --format vhdx --boot uefi --size 8GiB",
-	flags:   func() flags { return &captureFlags{} },
-	run:     opened(app.Lenient, runCapture),
+	flags: func() flags { return &captureFlags{} },
+	run:   opened(app.Lenient, runCapture),
 }
 
 // captureFlags are those of capture.

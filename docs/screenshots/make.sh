@@ -43,7 +43,7 @@ page() {
     chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$here/$1.png" "file://$2" >/dev/null 2>&1
 }
 
-shot help "$work" "zygos help"
+shot help "$work" "zygos help | head -43"
 shot demo "$work" "zygos demo ebbline 2>&1 | head -42"
 rm -rf "$work/ebbline"
 zygos demo "$work/ebbline" >/dev/null 2>&1

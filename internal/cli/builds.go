@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"strings"
 	"time"
 
 	"zygos/internal/app"
@@ -162,6 +163,7 @@ func runLog(ctx context.Context, in *invocation, a *app.App) error {
 				who = fmt.Sprintf("%-*s", width, who)
 			}
 			if text := in.eventLine(e, who); text != "" {
+				text = strings.ReplaceAll(text, "\n", "\n"+strings.Repeat(" ", 10)) // below the time
 				_, err := fmt.Fprintf(in.out, "%s %s\n", in.paint(faint, fmt.Sprintf("%9s", "+"+human(e.Time.Sub(b.Started)))), text)
 				return err
 			}

@@ -3,6 +3,7 @@ package disk
 import (
 	"bytes"
 	"context"
+	"io"
 	"runtime"
 
 	"golang.org/x/sync/errgroup"
@@ -10,6 +11,22 @@ import (
 
 // pack makes something smaller of a piece of a disk, appended to into; nil leaves it as it is.
 type pack func(plain, into []byte) ([]byte, error)
+
+// packed packs with a writer that can begin anew.
+func packed(w interface {
+	io.WriteCloser
+	Reset(to io.Writer)
+}) pack {
+	return func(plain, into []byte) ([]byte, error) {
+		to := bytes.NewBuffer(into)
+		w.Reset(to)
+		_, err := w.Write(plain)
+		if err == nil {
+			err = w.Close()
+		}
+		return to.Bytes(), err
+	}
+}
 
 // piece is a part of a disk on its way through pieces.
 type piece struct {

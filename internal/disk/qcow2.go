@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
-	"io"
 
 	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/zstd"
@@ -58,24 +57,8 @@ func qcowPack(compression string) func() (pack, error) {
 			return func(plain, into []byte) ([]byte, error) { return enc.EncodeAll(plain, into), nil }, err
 		}
 		w, err := flate.NewWriterWindow(nil, qcowWindow)
-		return func(plain, into []byte) ([]byte, error) {
-			out := appender(into)
-			w.Reset(&out)
-			_, err := w.Write(plain)
-			if err == nil {
-				err = w.Close()
-			}
-			return out, err
-		}, err
+		return packed(w), err
 	}
-}
-
-// appender is a slice that can be written to.
-type appender []byte
-
-func (a *appender) Write(p []byte) (int, error) {
-	*a = append(*a, p...)
-	return len(p), nil
 }
 
 // qcow2 is a container on its way.
@@ -234,8 +217,6 @@ func bigEndian(list []uint64) []byte {
 }
 
 func roundUp(n, to int64) int64 { return (n + to - 1) / to * to }
-
-var _ io.Writer = (*appender)(nil)
 
 // wholeSectors refuses a size that no disk has.
 func wholeSectors(v Volume) error {

@@ -52,15 +52,7 @@ const vmdkLevel = 5
 
 func vmdkPack() (pack, error) {
 	w, err := zlib.NewWriterLevel(nil, vmdkLevel)
-	return func(plain, into []byte) ([]byte, error) {
-		out := appender(into)
-		w.Reset(&out)
-		_, err := w.Write(plain)
-		if err == nil {
-			err = w.Close()
-		}
-		return out, err
-	}, err
+	return packed(w), err
 }
 
 // vmdk is a container on its way.

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"encoding/binary"
 	"hash/crc32"
 	"io"
@@ -31,11 +32,11 @@ func NewGzip(out io.Writer) (*Compressor, error) {
 	c := newCompressor(out, w, func(plain, into []byte) []byte {
 		d := deflaters.Get().(*flate.Writer)
 		defer deflaters.Put(d)
-		to := appended(into)
-		d.Reset(&to)
+		to := bytes.NewBuffer(into)
+		d.Reset(to)
 		_, _ = d.Write(plain) // what it writes to never fails
 		_ = d.Flush()         // ends at a whole byte, as the next part begins
-		return to
+		return to.Bytes()
 	})
 	c.head = []byte{0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 0, 0xff} // deflate, no name, no time, no system
 	c.seen = func(plain []byte) {
@@ -48,12 +49,4 @@ func NewGzip(out io.Writer) (*Compressor, error) {
 		return binary.LittleEndian.AppendUint32(b, size)
 	}
 	return c.begin(), nil
-}
-
-// appended is a slice that can be written to.
-type appended []byte
-
-func (a *appended) Write(p []byte) (int, error) {
-	*a = append(*a, p...)
-	return len(p), nil
 }

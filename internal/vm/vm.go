@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"time"
 
@@ -162,6 +163,9 @@ func escape(name string) string { return strings.ReplaceAll(name, ",", ",,") }
 
 // Show runs a machine with its console on this terminal until it is turned off, or the keys Ctrl-A X.
 func (h *Host) Show(ctx context.Context, m Machine, in io.Reader, out, errs io.Writer) error {
+	// The parent-death signal of the machine follows the thread that starts it.
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
 	cmd := h.command(ctx, m, "mon:stdio")
 	for i, arg := range cmd.Args {
 		if arg == "-monitor" { // it shares the console

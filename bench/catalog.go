@@ -107,10 +107,11 @@ func writeCatalog(name string) {
 	line := func(table string, columns map[string]any) {
 		check(enc.Encode(map[string]any{"table": table, "row": columns}))
 	}
-	fmt.Fprintln(out, `{"schema":"zygos.catalog/1","version":7}`)
+	fmt.Fprintln(out, `{"schema":"zygos.catalog/1","version":8}`)
 	line("about", map[string]any{"name": "id", "value": "THE-BENCHMARK"})
 	number := func(n int) string { return fmt.Sprintf("1.0.%d", n) }
 	when := func(n int) string { return fmt.Sprintf("2026-01-%02dT%02d:%02d:00.000Z", 1+n%28, n/28%24, n/7%60) }
+	bytes := func(i, n int) int { return 1000000 + (i*7919+n*104729)%1000000 }
 	every := func(write func(i, n int)) {
 		for i := range images {
 			for n := range versions {
@@ -131,13 +132,13 @@ func writeCatalog(name string) {
 		line("versions", map[string]any{"image": image(i), "version": number(n), "major": 1, "minor": 0, "patch": n,
 			"build": fmt.Sprintf("b-%03d-%03d", i, n), "created": when(n),
 			"base_name": base, "base_version": release, "base_digest": "sha256:" + strings.Repeat("a", 64), "fingerprint": strings.Repeat("f", 64),
-			"epoch": 1,
+			"epoch": 1, "bytes": bytes(i, n),
 			"trees": `[{"layers":["` + strings.Repeat("0", 64) + `"]}]`, "labels": fmt.Sprintf(`{"owner":"team-%d"}`, i%20)})
 	})
 	every(func(i, n int) {
 		line("labels", map[string]any{"image": image(i), "version": number(n), "key": "owner", "value": fmt.Sprint("team-", i%20)})
 		line("artifacts", map[string]any{"image": image(i), "version": number(n), "variant": "", "name": "raw", "format": "raw",
-			"digest": fmt.Sprintf("sha256:%064x", i*1000+n), "bytes": 1000000})
+			"digest": fmt.Sprintf("sha256:%064x", i*1000+n), "bytes": bytes(i, n)})
 		line("tag_moves", map[string]any{"number": i*versions + n + 1, "image": image(i), "tag": "stable", "was": number(max(0, n-1)),
 			"version": number(n), "who": "me", "why": "", "at": when(n)})
 		for r := range 10 {

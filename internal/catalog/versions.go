@@ -104,8 +104,7 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 			return fmt.Errorf("register %s: %w", v.Ref(), err)
 		}
 		for _, a := range v.Artifacts {
-			if _, err := tx.exec(ctx, "INSERT INTO artifacts (image, version, variant, name, format, digest, bytes) VALUES (?, ?, ?, ?, ?, ?, ?)",
-				v.Image, v.Version, a.Variant, cmp.Or(a.Name, a.Format), a.Format, a.Digest, a.Bytes); err != nil {
+			if err := a.add(ctx, tx, v.Image, v.Version); err != nil {
 				return err
 			}
 		}
@@ -126,10 +125,17 @@ func (c *Catalog) AddArtifact(ctx context.Context, image, version string, a Arti
 		if err := mayBeNamed(ctx, tx, image, version); err != nil {
 			return err
 		}
-		_, err := tx.exec(ctx, "INSERT INTO artifacts (image, version, variant, name, format, digest, bytes) VALUES (?, ?, ?, ?, ?, ?, ?)",
-			image, version, a.Variant, cmp.Or(a.Name, a.Format), a.Format, a.Digest, a.Bytes)
-		return err
+		return a.add(ctx, tx, image, version)
 	})
+}
+
+func (a Artifact) add(ctx context.Context, tx session, image, version string) error {
+	_, err := tx.exec(ctx, "INSERT INTO artifacts (image, version, variant, name, format, digest, bytes) VALUES (?, ?, ?, ?, ?, ?, ?)",
+		image, version, a.Variant, cmp.Or(a.Name, a.Format), a.Format, a.Digest, a.Bytes)
+	if err == nil {
+		_, err = tx.exec(ctx, "UPDATE versions SET bytes = bytes + ? WHERE image = ? AND version = ?", a.Bytes, image, version)
+	}
+	return err
 }
 
 // Has says whether a version is there.
@@ -278,8 +284,7 @@ func (q *Query) Everything() bool {
 // List lists versions, and says whether there are more.
 func (c *Catalog) List(ctx context.Context, q Query) (list []Version, more bool, err error) {
 	w := q.where()
-	end := " ORDER BY " + map[string]string{"age": "v.created DESC, ",
-		"size": "(SELECT sum(a.bytes) FROM artifacts a WHERE a.image = v.image AND a.version = v.version) DESC, "}[q.Sort] +
+	end := " ORDER BY " + map[string]string{"age": "v.created DESC, ", "size": "v.bytes DESC, "}[q.Sort] +
 		"v.image, v.major DESC, v.minor DESC, v.patch DESC"
 	if q.Most > 0 {
 		end += fmt.Sprintf(" LIMIT %d OFFSET %d", q.Most+1, q.Skip)

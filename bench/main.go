@@ -21,7 +21,7 @@ var program string
 
 func main() {
 	if len(os.Args) < 3 {
-		fail("usage: bench PROGRAM DEBIAN-WORKSPACE [catalog|disks]")
+		fail("usage: bench PROGRAM DEBIAN-WORKSPACE [demo|stages|debian|disks|children|catalog ...]")
 	}
 	var err error
 	program, err = filepath.Abs(os.Args[1])
@@ -31,30 +31,23 @@ func main() {
 	check(os.Chmod(temp, 0o755))
 	defer os.RemoveAll(temp)
 	fmt.Printf("%-46s %10s %10s %7s  %s\n", "WHAT", "ZYGOS", "STANDARD", "RATIO", "BUDGET")
-	if len(os.Args) > 3 && os.Args[3] == "catalog" {
-		catalog(temp)
-		return
-	}
 	source, err := filepath.Abs(os.Args[2])
 	check(err)
-	if len(os.Args) > 3 && os.Args[3] == "disks" {
-		disks(temp, source)
-		common(temp)
-		return
+	for _, part := range []struct {
+		name string
+		do   func()
+	}{
+		{"demo", func() { size(); start(); demo(temp); unchanged(temp) }},
+		{"stages", func() { stages(temp) }},
+		{"debian", func() { capture(temp, source); lastStage(temp); output(temp) }},
+		{"disks", func() { disks(temp, source); common(temp) }},
+		{"children", func() { children(temp); bits(temp) }}, // of what the first and the third made
+		{"catalog", func() { catalog(temp) }},
+	} {
+		if len(os.Args) == 3 || slices.Contains(os.Args[3:], part.name) {
+			part.do()
+		}
 	}
-	size()
-	start()
-	demo(temp)
-	unchanged(temp)
-	stages(temp)
-	capture(temp, source)
-	disks(temp, source)
-	common(temp)
-	lastStage(temp)
-	children(temp)
-	output(temp)
-	catalog(temp)
-	bits(temp)
 }
 
 func fail(form string, args ...any) {

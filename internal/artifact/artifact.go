@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"zygos/internal/disk"
 	"zygos/internal/layer"
 	"zygos/internal/store"
 )
@@ -19,6 +20,7 @@ type Format struct {
 	MediaType string // in the store's layout and in registries
 	Options   []*Option
 	QEMU      string // what QEMU calls a disk that it can start, "" for what is none
+	Packs     bool   // in pieces, so that those that come again in the next version are copied
 	// Plain says that the same tree gives the same file whatever the options.
 	Plain bool
 	Write func(ctx context.Context, to *store.Writer, t *Tree, o Options) error
@@ -44,6 +46,7 @@ type Tree struct {
 	// Tell is told how many bytes of content were written, Note what the user should know.
 	Tell func(n int64)
 	Note func(text string)
+	Past *disk.Past // of the artifact's last disk, and what of this one is noted for the next; may be nil
 }
 
 // Table is the formats, in the order in which they are told.

@@ -18,8 +18,9 @@ import (
 // ova is a virtual appliance: an OVF envelope (DMTF DSP0243, OVF 1.1), a stream-optimised vmdk and a manifest of their
 // SHA-256 digests, in a tar (POSIX.1-1988 ustar). The envelope stands first and tells the size of what follows it, so its place
 // is left free until that is known.
-var ova = Format{Name: "ova", Extension: ".ova", MediaType: "application/vnd.zygos.disk.v1.ova", Options: onDisks(&cpus, &memory),
-	Write: writeOVA}
+var ova = Format{Name: "ova", Extension: ".ova", Packs: true, MediaType: "application/vnd.zygos.disk.v1.ova",
+	Options: onDisks(&cpus, &memory),
+	Write:   writeOVA}
 
 var (
 	cpus   = Option{Name: "cpus", Is: Count}
@@ -41,6 +42,7 @@ func writeOVA(ctx context.Context, to *store.Writer, t *Tree, o Options) error {
 	if err := to.Reserve(tarBlock + ovaEnvelope + tarBlock); err != nil {
 		return err
 	}
+	t.Past.Behind(tarBlock + ovaEnvelope + tarBlock)
 	packed := &summed{Writer: to, hash: sha256.New()}
 	if err := vmdkOf(t, o)(ctx, packed, disk.Told(volume, t.Tell)); err != nil {
 		return err

@@ -5,9 +5,10 @@ import (
 )
 
 // vmdk is a stream-optimised disk (Virtual Disk Format 5.0).
-var vmdk = Format{Name: "vmdk", Extension: ".vmdk", MediaType: "application/vnd.zygos.disk.v1.vmdk", QEMU: "vmdk", Options: onDisks(&boots),
-	Write: contained(vmdkOf)}
+var vmdk = Format{Name: "vmdk", Extension: ".vmdk", Packs: true, MediaType: "application/vnd.zygos.disk.v1.vmdk", QEMU: "vmdk",
+	Options: onDisks(&boots),
+	Write:   contained(vmdkOf)}
 
 func vmdkOf(t *Tree, _ Options) disk.Container {
-	return disk.Vmdk(t.numberOf("disk"))
+	return disk.Vmdk(t.numberOf("disk"), t.Past)
 }

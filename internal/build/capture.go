@@ -14,6 +14,7 @@ import (
 	"zygos/internal/artifact"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/disk"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
 	"zygos/internal/store"
@@ -96,10 +97,22 @@ func (b *branch) write(ctx context.Context, a definition.Artifact, nodes []*laye
 	t := artifact.Tree{Digest: layer.TreeDigest(b.layers), Nodes: nodes, Merged: b.tree, Content: b.content,
 		Tell: b.progress("capture "+a.Called(), nodes),
 		Note: func(text string) { b.emit(Note{Text: text}) }}
+	name, packing := "", ""
+	if format.Packs {
+		name = b.State.Pieces(b.plan.Image, b.shape.Variant, a.Called())
+		packing = fmt.Sprintf("%s %q %s", a.Format, a.Says["compression"], disk.Packer())
+		var done func()
+		t.Past, done = b.past(name, packing)
+		defer done()
+	}
 	if err := format.Write(ctx, w, &t, b.options(a)); err != nil {
 		return store.Blob{}, err
 	}
-	return w.Commit()
+	blob, err := w.Commit()
+	if err == nil && t.Past != nil {
+		keepPieces(name, packing, blob, t.Past)
+	}
+	return blob, err
 }
 
 // size is how many bytes of content a tree holds.

@@ -95,3 +95,36 @@ func TestSameTreeIsCapturedOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.FileExists(t, file, "what the store has not is made anew")
 }
+
+// What the last disk of an artifact was packed to serves the next one, which is the same as without it.
+func TestNextDiskIsMadeOfTheLast(t *testing.T) {
+	w := newWorks(t)
+	build := func(version, stage string, force bool) store.Blob {
+		p := w.plan(version, stage)
+		p.Shapes[0].Artifacts = []definition.Artifact{{Format: "qcow2"}, {Format: "ova"}}
+		p.Force = force
+		record, err := w.engine.Run(t.Context(), p)
+		require.NoError(t, err)
+		a := record.Version.Artifacts[0]
+		return store.Blob{Digest: a.Digest, Bytes: a.Bytes}
+	}
+	first := build("1.0.0", "a", false)
+	lists := w.engine.State.Find("pieces/link/*/*")
+	require.Len(t, lists, 2)
+	text, err := os.ReadFile(lists[1])
+	require.NoError(t, err)
+	require.Contains(t, string(text), first.Digest)
+	second := build("1.0.1", "b", false)
+	require.NotEqual(t, first, second)
+	require.Equal(t, second, build("1.0.2", "b", true))
+
+	require.NoError(t, os.WriteFile(lists[1], text[:len(text)-1], 0o600))
+	require.Equal(t, first, build("1.0.3", "a", true))
+	require.NoError(t, os.Remove(w.engine.Store.Path(first.Digest)))
+	require.Equal(t, first, build("1.0.4", "a", false))
+	require.NoError(t, os.Remove(w.engine.Store.Path(first.Digest)))
+	keepAll := func() (func(string) bool, error) { return func(string) bool { return true }, nil }
+	_, err = w.engine.Sweep(t.Context(), true, true, keepAll)
+	require.NoError(t, err)
+	require.Equal(t, lists[:1], w.engine.State.Find("pieces/link/*/*"), "a list of a disk that is gone goes")
+}

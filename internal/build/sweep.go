@@ -105,7 +105,8 @@ func sweepGroups() (list []Leftover) {
 func (e *Engine) sweepUnfinished() (list []Leftover) {
 	for what, patterns := range map[string][]string{
 		"half-written file": {"store/blob-*", "store/.new-*", "store/blobs/sha256/.new-*", "layers/keys/new-*", "layers/new-*",
-			".new-*", "builds/*/.new-*", "manifests/*/.new-*", "captures/.new-*", "traces/*/.new-*", "texts/.new-*", "failed/*/*/.new-*"},
+			".new-*", "builds/*/.new-*", "manifests/*/.new-*", "captures/.new-*", "pieces/*/*/.new-*",
+			"traces/*/.new-*", "texts/.new-*", "failed/*/*/.new-*"},
 		"layer that was being removed": {"layers/*.gone", "layers/keys/*.gone"},
 	} {
 		for _, pattern := range patterns {
@@ -144,6 +145,11 @@ func (e *Engine) sweepBlobs(keep func(digest string) bool) (list []Leftover) {
 		name := filepath.Join(memories, entry.Name())
 		if text, err := os.ReadFile(name); err != nil || json.Unmarshal(text, &c) != nil || !e.Store.Has(store.Blob(c)) {
 			_ = os.Remove(name) // it says nothing
+		}
+	}
+	for _, name := range e.State.Find("pieces/*/*/*") {
+		if last, _, err := readLastDisk(name); err != nil || !e.Store.Has(last.Of) {
+			_ = os.Remove(name) // as above
 		}
 	}
 	return list

@@ -76,7 +76,8 @@ func (p *person) consistent() {
 	if !strings.Contains(p.read("zygos.toml"), "[keep]") { // builds of pruned versions stay in the history
 		require.Zero(p.t, count("SELECT id FROM builds WHERE state = 'registered' EXCEPT SELECT build FROM versions"))
 	}
-	require.Zero(p.t, count("SELECT image, version, bytes FROM versions EXCEPT SELECT image, version, sum(bytes) FROM artifacts GROUP BY 1, 2"))
+	require.Zero(p.t, count("SELECT image, version, bytes FROM versions EXCEPT "+
+		"SELECT image, version, sum(bytes) FROM artifacts GROUP BY 1, 2"))
 	require.Zero(p.t, count("SELECT image, version, variant, format FROM placements EXCEPT SELECT image, version, variant, format FROM "+
 		"artifacts"))
 }

@@ -108,9 +108,9 @@ var containers = []struct {
 	name, format string
 	disk.Container
 }{
-	{"qcow2 zlib", "qcow2", disk.Qcow2(disk.Zlib)}, {"qcow2 zstd", "qcow2", disk.Qcow2(disk.Zstd)},
-	{"qcow2 none", "qcow2", disk.Qcow2(disk.None)},
-	{"vmdk", "vmdk", disk.Vmdk(7)}, {"vhd", "vpc", disk.Vhd(disk.VhdOptions{ID: id, Epoch: 1767225600})},
+	{"qcow2 zlib", "qcow2", disk.Qcow2(disk.Zlib, nil)}, {"qcow2 zstd", "qcow2", disk.Qcow2(disk.Zstd, nil)},
+	{"qcow2 none", "qcow2", disk.Qcow2(disk.None, nil)},
+	{"vmdk", "vmdk", disk.Vmdk(7, nil)}, {"vhd", "vpc", disk.Vhd(disk.VhdOptions{ID: id, Epoch: 1767225600})},
 	{"fixed vhd", "vpc", disk.Vhd(disk.VhdOptions{ID: id, Fixed: true})}, {"vhdx", "vhdx", disk.Vhdx(id)},
 }
 

@@ -79,6 +79,7 @@ type node struct {
 	tree     []treeBlock // blocks of the extent tree outside the inode
 	blocks   uint32      // all blocks it uses
 	xattr    uint32      // its attribute block, 0 if none
+	folder   uint32      // blocks of a folder's entries, the same for every geometry
 }
 
 type child struct {
@@ -381,9 +382,11 @@ func (fs *ext4) place(n *node) error {
 	n.extents, n.tree, n.blocks, n.xattr = nil, nil, 0, 0
 	switch n.Mode & typeMask {
 	case typeDir:
-		blocks := fs.folderBlocks(n)
-		n.Size = int64(len(blocks)) * blockSize
-		fs.allocate(n, 0, uint32(len(blocks)), func(from, count uint32) writing {
+		if n.folder == 0 {
+			n.folder = uint32(len(fs.folderBlocks(n)))
+		}
+		n.Size = int64(n.folder) * blockSize
+		fs.allocate(n, 0, n.folder, func(from, count uint32) writing {
 			return func(out *ext4output) error {
 				for _, b := range fs.folderBlocks(n)[from : from+count] {
 					if _, err := out.Write(b); err != nil {

@@ -15,6 +15,9 @@ var attrPrefixes = []struct {
 // attributeBlock is the block with a file's extended attributes, nil if it has none; false if
 // they are more than one block holds.
 func attributeBlock(xattrs map[string][]byte) ([]byte, bool) {
+	if len(xattrs) == 0 {
+		return nil, true
+	}
 	type attr struct {
 		index byte
 		name  string

@@ -89,7 +89,7 @@ func TestPartitionsLieWhereTheTableSays(t *testing.T) {
 		require.GreaterOrEqual(t, e.Offset, last)
 		last = e.Offset + e.Length
 	}
-	file, _ := stored(t, disk.Qcow2(disk.Zlib), v)
+	file, _ := stored(t, disk.Qcow2(disk.Zlib, nil), v)
 	run(t, "qemu-img", "check", file)
 	require.Contains(t, run(t, "qemu-img", "compare", "-f", "raw", name, file), "identical")
 }

@@ -33,6 +33,8 @@ type piece struct {
 	number int64 // from the front of the disk
 	plain  []byte
 	packed []byte
+	sum    check // of plain, where the past is known
+	at     int64 // where take put what was packed; 0 if it was left as it is
 }
 
 // batch is some pieces that one processor packs in one go.
@@ -45,8 +47,8 @@ const batchSize = 1 << 20 // bytes of content
 
 // pieces cuts a volume into pieces of so many bytes, the last filled with zeros. Those that are not all zeros are
 // packed, by all processors at once, and taken in order; what take keeps of one it copies.
-// newPack is called once for each processor.
-func pieces(ctx context.Context, v Volume, size int, newPack func() (pack, error), take func(p *piece) error) error {
+// newPack is called once for each processor. Pieces that the past knows are not packed again.
+func pieces(ctx context.Context, v Volume, size int, newPack func() (pack, error), past *Past, take func(p *piece) error) error {
 	workers := runtime.GOMAXPROCS(0)
 	most := max(1, batchSize/size)
 	free := make(chan *batch, workers+2) // bounds the memory
@@ -64,7 +66,7 @@ func pieces(ctx context.Context, v Volume, size int, newPack func() (pack, error
 		}
 		group.Go(func() error {
 			for b := range work {
-				b.ready <- b.pack(do)
+				b.ready <- b.pack(do, past)
 			}
 			return nil
 		})
@@ -75,9 +77,11 @@ func pieces(ctx context.Context, v Volume, size int, newPack func() (pack, error
 				return err
 			}
 			for i := range b.pieces {
+				b.pieces[i].at = 0
 				if err := take(&b.pieces[i]); err != nil {
 					return err
 				}
+				past.note(&b.pieces[i])
 			}
 			b.pieces = b.pieces[:0]
 			free <- b
@@ -118,12 +122,19 @@ func pieces(ctx context.Context, v Volume, size int, newPack func() (pack, error
 	return group.Wait()
 }
 
-func (b *batch) pack(do pack) error {
+func (b *batch) pack(do pack, past *Past) error {
 	for i := range b.pieces {
 		p := &b.pieces[i]
 		if do == nil {
 			p.packed = nil
 			continue
+		}
+		if past != nil {
+			p.sum = checkOf(p.plain)
+			if packed, ok := past.find(p.sum, p.packed); ok {
+				p.packed = packed
+				continue
+			}
 		}
 		var err error
 		if p.packed, err = do(p.plain, p.packed[:0]); err != nil {

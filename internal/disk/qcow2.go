@@ -33,13 +33,13 @@ const (
 
 // Qcow2 is the container of QEMU, version 3, with clusters of 64 KiB packed one by one. What comes first is the
 // header, then the tables of those parts that have extents, the clusters in order, and the reference counts.
-func Qcow2(compression string) Container {
+func Qcow2(compression string, past *Past) Container {
 	return func(ctx context.Context, to Target, v Volume) error {
 		q := &qcow2{to: to, size: v.Size(), zstd: compression == Zstd}
 		if err := q.begin(v); err != nil {
 			return err
 		}
-		if err := pieces(ctx, v, qcowCluster, qcowPack(compression), q.take); err != nil {
+		if err := pieces(ctx, v, qcowCluster, qcowPack(compression), past, q.take); err != nil {
 			return err
 		}
 		return q.end()
@@ -52,7 +52,7 @@ func qcowPack(compression string) func() (pack, error) {
 		case None:
 			return nil, nil
 		case Zstd:
-			enc, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedDefault),
+			enc, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest),
 				zstd.WithWindowSize(qcowCluster), zstd.WithEncoderCRC(false), zstd.WithSingleSegment(true))
 			return func(plain, into []byte) ([]byte, error) { return enc.EncodeAll(plain, into), nil }, err
 		}
@@ -121,7 +121,7 @@ func (q *qcow2) take(p *piece) error {
 		sectors := (end-1)/qcowSector - at/qcowSector
 		entry = qcowPacked | uint64(sectors)<<qcowOffset | uint64(at)
 		q.refer(at/qcowSector*qcowSector, (at/qcowSector+sectors+1)*qcowSector)
-		q.next = end
+		q.next, p.at = end, at
 	} else {
 		text = p.plain
 		at = roundUp(at, qcowCluster)

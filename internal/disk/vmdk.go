@@ -29,7 +29,7 @@ const (
 
 // Vmdk is the container that is written and read as a stream: grains of 64 KiB packed with zlib, tables behind them.
 // id tells disks apart.
-func Vmdk(id uint32) Container {
+func Vmdk(id uint32, past *Past) Container {
 	return func(ctx context.Context, to Target, v Volume) error {
 		if err := wholeSectors(v); err != nil {
 			return err
@@ -40,7 +40,7 @@ func Vmdk(id uint32) Container {
 		}
 		tables := (m.capacity + vmdkGrain*vmdkEntries - 1) / (vmdkGrain * vmdkEntries)
 		m.directory = make([]uint32, tables)
-		if err := pieces(ctx, v, vmdkGrain*512, vmdkPack, m.take); err != nil {
+		if err := pieces(ctx, v, vmdkGrain*512, vmdkPack, past, m.take); err != nil {
 			return err
 		}
 		return m.end()
@@ -48,7 +48,7 @@ func Vmdk(id uint32) Container {
 }
 
 // vmdkLevel of packing: as small as the standard tool's default within a few hundredths.
-const vmdkLevel = 5
+const vmdkLevel = 2
 
 func vmdkPack() (pack, error) {
 	w, err := zlib.NewWriterLevel(nil, vmdkLevel)
@@ -127,6 +127,7 @@ func (m *vmdk) take(p *piece) error {
 	m.table[p.number%vmdkEntries] = uint32(m.at)
 	m.buf = binary.LittleEndian.AppendUint64(m.buf[:0], uint64(p.number)*vmdkGrain)
 	m.buf = binary.LittleEndian.AppendUint32(m.buf, uint32(len(p.packed)))
+	p.at = m.at*512 + int64(len(m.buf))
 	m.buf = append(m.buf, p.packed...)
 	m.buf = appendZeros(m.buf, int(roundUp(int64(len(m.buf)), 512))-len(m.buf))
 	if m.at+int64(len(m.buf)/512) > 1<<32-1 {

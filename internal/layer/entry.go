@@ -22,7 +22,10 @@ import (
 	"io"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Kind is the type of an entry.
@@ -173,48 +176,66 @@ func (x Index) Digest() string {
 }
 
 // Decode reads an index that Encode wrote.
-func Decode(r io.Reader) (Index, error) {
-	var x Index
-	in := bufio.NewScanner(r)
-	in.Buffer(make([]byte, 1<<16), 1<<26)
-	for in.Scan() {
-		var l line
-		if err := json.Unmarshal(in.Bytes(), &l); err != nil {
-			return nil, fmt.Errorf("layer index, entry %d: %w", len(x)+1, err)
-		}
-		e := Entry{Kind: l.Kind, UID: l.UID, GID: l.GID, MTime: l.MTime, Size: l.Size, Digest: l.Digest, Opaque: l.Opaque}
-		var errs [3]error
-		e.Path, errs[0] = unescape(l.Path)
-		e.Link, errs[1] = unescape(l.Link)
-		e.Same, errs[2] = unescape(l.Same)
-		if err := errors.Join(errs[:]...); err != nil {
-			return nil, fmt.Errorf("layer index, entry %d: %w", len(x)+1, err)
-		}
-		if l.Mode != "" {
-			if _, err := fmt.Sscanf(l.Mode, "%o", &e.Mode); err != nil {
-				return nil, fmt.Errorf("layer index, entry %d: mode %q: %w", len(x)+1, l.Mode, err)
-			}
-		}
-		if l.Holes {
-			e.Data = make([]Segment, len(l.Data))
-			for i, s := range l.Data {
-				e.Data[i] = Segment{s[0], s[1]}
-			}
-		}
-		if len(l.Device) == 2 {
-			e.Major, e.Minor = l.Device[0], l.Device[1]
-		}
-		for name, value := range l.Xattrs {
-			if name, err := unescape(name); err == nil {
-				if e.Xattrs == nil {
-					e.Xattrs = map[string][]byte{}
-				}
-				e.Xattrs[name] = value
-			}
-		}
-		x = append(x, e)
+func Decode(text []byte) (Index, error) {
+	lines := bytes.SplitAfter(text, []byte("\n"))
+	if last := len(lines) - 1; len(lines[last]) == 0 {
+		lines = lines[:last]
 	}
-	return x, in.Err()
+	if len(lines) == 0 {
+		return nil, nil
+	}
+	x := make(Index, len(lines))
+	var group errgroup.Group
+	const part = 1000
+	for from := 0; from < len(lines); from += part {
+		group.Go(func() error {
+			for i := from; i < min(from+part, len(lines)); i++ {
+				if err := x[i].decode(lines[i]); err != nil {
+					return fmt.Errorf("layer index, entry %d: %w", i+1, err)
+				}
+			}
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	return x, nil
+}
+
+func (e *Entry) decode(text []byte) error {
+	var l line
+	if err := json.Unmarshal(text, &l); err != nil {
+		return err
+	}
+	*e = Entry{Kind: l.Kind, UID: l.UID, GID: l.GID, MTime: l.MTime, Size: l.Size, Digest: l.Digest, Opaque: l.Opaque}
+	var errs [4]error
+	e.Path, errs[0] = unescape(l.Path)
+	e.Link, errs[1] = unescape(l.Link)
+	e.Same, errs[2] = unescape(l.Same)
+	if l.Mode != "" {
+		var mode uint64
+		mode, errs[3] = strconv.ParseUint(l.Mode, 8, 32)
+		e.Mode = uint32(mode)
+	}
+	if l.Holes {
+		e.Data = make([]Segment, len(l.Data))
+		for i, s := range l.Data {
+			e.Data[i] = Segment{s[0], s[1]}
+		}
+	}
+	if len(l.Device) == 2 {
+		e.Major, e.Minor = l.Device[0], l.Device[1]
+	}
+	for name, value := range l.Xattrs {
+		if name, err := unescape(name); err == nil {
+			if e.Xattrs == nil {
+				e.Xattrs = map[string][]byte{}
+			}
+			e.Xattrs[name] = value
+		}
+	}
+	return errors.Join(errs[:]...)
 }
 
 const hexDigits = "0123456789ABCDEF"

@@ -110,7 +110,7 @@ func TestEverythingSurvivesTheRoundTrip(t *testing.T) {
 	var b bytes.Buffer
 	_, err = x.Encode(&b)
 	require.NoError(t, err)
-	decoded, err := layer.Decode(&b)
+	decoded, err := layer.Decode(b.Bytes())
 	require.NoError(t, err)
 	require.Equal(t, x, decoded)
 

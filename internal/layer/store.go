@@ -64,12 +64,11 @@ func (s *Store) Index(digest string) (Index, error) {
 	if x, ok := s.indexes[digest]; ok {
 		return x, nil
 	}
-	file, err := os.Open(filepath.Join(s.Dir, digest, "index.jsonl"))
+	text, err := os.ReadFile(filepath.Join(s.Dir, digest, "index.jsonl"))
 	if err != nil {
 		return nil, fmt.Errorf("layer %.12s is not kept here: %w", digest, err)
 	}
-	defer file.Close()
-	x, err := Decode(file)
+	x, err := Decode(text)
 	if err != nil {
 		return nil, err
 	}

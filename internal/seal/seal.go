@@ -173,6 +173,13 @@ func matches(patterns []string, p string) bool {
 			}
 			continue
 		}
+		plain := strings.IndexAny(pattern, "*?[\\")
+		if plain < 0 && pattern == p {
+			return true
+		}
+		if plain < 0 || !strings.HasPrefix(p, pattern[:plain]) { // most of them: what follows is slow
+			continue
+		}
 		if ok, err := path.Match(pattern, p); ok && err == nil {
 			return true
 		}

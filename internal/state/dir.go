@@ -60,6 +60,11 @@ func (d Dir) Traces(image, variant string) string {
 // Capture is what an artifact of a tree came to.
 func (d Dir) Capture(key string) string { return d.In("captures", key+".json") }
 
+// Pieces is the list of what an artifact's last disk was packed to.
+func (d Dir) Pieces(image, variant, name string) string {
+	return d.In("pieces", image, ShapeName(variant), name)
+}
+
 // Failed is the tree that a build left when it failed.
 func (d Dir) Failed(id, variant string) string { return d.In("failed", id, ShapeName(variant)) }
 

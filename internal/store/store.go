@@ -100,25 +100,42 @@ func Digest(ctx context.Context, file string, read func(int64)) (Blob, error) {
 	}
 	defer f.Close()
 	hash := sha256.New()
-	buf := make([]byte, bufferSize)
-	var size int64
-	for {
-		if err := ctx.Err(); err != nil {
-			return Blob{}, err
+	full, empty, hashed := make(chan []byte, 2), make(chan []byte, 3), make(chan struct{})
+	go func() { // hashes beside the reading
+		defer close(hashed)
+		for b := range full {
+			hash.Write(b)
+			empty <- b[:cap(b)]
 		}
-		n, err := f.Read(buf)
-		hash.Write(buf[:n])
-		size += int64(n)
-		if read != nil {
-			read(int64(n))
+	}()
+	size, err := func() (size int64, err error) {
+		defer func() { close(full); <-hashed }()
+		for range cap(empty) {
+			empty <- make([]byte, bufferSize)
 		}
-		if err == io.EOF {
-			return Blob{Digest: "sha256:" + hex.EncodeToString(hash.Sum(nil)), Bytes: size}, nil
+		for {
+			if err := ctx.Err(); err != nil {
+				return size, err
+			}
+			buf := <-empty
+			n, err := f.Read(buf)
+			full <- buf[:n]
+			size += int64(n)
+			if read != nil {
+				read(int64(n))
+			}
+			if err == io.EOF {
+				return size, nil
+			}
+			if err != nil {
+				return size, err
+			}
 		}
-		if err != nil {
-			return Blob{}, err
-		}
+	}()
+	if err != nil {
+		return Blob{}, err
 	}
+	return Blob{Digest: "sha256:" + hex.EncodeToString(hash.Sum(nil)), Bytes: size}, nil
 }
 
 // Listed is an artifact in a version's OCI manifest.

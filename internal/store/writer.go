@@ -31,7 +31,10 @@ type Writer struct {
 	err    error
 }
 
-const bufferSize = 1 << 20
+const (
+	bufferSize = 1 << 20
+	buffers    = 6 // on their way to the hash, so that it need not wait for many small files
+)
 
 // Create begins a blob.
 func (s *Store) Create(ctx context.Context) (*Writer, error) {
@@ -39,9 +42,9 @@ func (s *Store) Create(ctx context.Context) (*Writer, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Writer{ctx: ctx, store: s, file: file, hash: sha256.New(), feed: make(chan []byte, 2), free: make(chan []byte, 4),
+	w := &Writer{ctx: ctx, store: s, file: file, hash: sha256.New(), feed: make(chan []byte, buffers), free: make(chan []byte, buffers),
 		hashed: make(chan struct{})}
-	for range 3 {
+	for range buffers {
 		w.free <- make([]byte, 0, bufferSize)
 	}
 	w.buf = make([]byte, 0, bufferSize)
@@ -179,19 +182,18 @@ func (w *Writer) commit(want string) (Blob, error) {
 	w.finish()
 	err := w.err
 	if err == nil {
-		err = w.file.Truncate(w.size)
+		err = errors.Join(w.file.Truncate(w.size), w.file.Chmod(0o644))
 	}
 	digest := hex.EncodeToString(w.hash.Sum(nil))
-	if err == nil && w.later {
-		var again Blob
-		again, err = Digest(w.ctx, w.file.Name(), nil)
-		digest = strings.TrimPrefix(again.Digest, "sha256:")
-	}
 	if err == nil {
-		err = w.file.Chmod(0o644)
-	}
-	if err == nil {
-		err = w.file.Sync()
+		safe := make(chan error, 1)
+		go func() { safe <- w.file.Sync() }()
+		if w.later {
+			var again Blob
+			again, err = Digest(w.ctx, w.file.Name(), nil)
+			digest = strings.TrimPrefix(again.Digest, "sha256:")
+		}
+		err = errors.Join(err, <-safe)
 	}
 	if err = errors.Join(err, w.file.Close()); err != nil {
 		_ = os.Remove(w.file.Name()) // the first error counts

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"os"
@@ -148,7 +149,7 @@ func (a *App) View(ctx context.Context, word, variant, stage string) (*build.Vie
 // Enter runs a shell on a view, and returns its exit code. What it changes is thrown away, or kept in a folder if one is named.
 func (a *App) Enter(ctx context.Context, view *build.View, shell machine.Shell, keep string) (code int, err error) {
 	engine := a.Engine()
-	dir, hold, err := engine.Hold(ctx, fmt.Sprintf("enter-%d", os.Getpid()), view.Layers)
+	dir, hold, err := engine.Hold(ctx, "enter-"+rand.Text(), view.Layers)
 	if err != nil {
 		return 0, err
 	}

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"os"
@@ -107,7 +108,7 @@ func (a *App) bootable(v *catalog.Version, r BootRequest) (artifact.Key, error) 
 
 // Start starts a disk with its console on this terminal's files, until it is turned off.
 func (a *App) Start(ctx context.Context, b *Boot, in, out, errs *os.File) error {
-	dir, hold, err := a.Engine().Hold(ctx, fmt.Sprintf("try-%d", os.Getpid()), nil)
+	dir, hold, err := a.Engine().Hold(ctx, "try-"+rand.Text(), nil)
 	if err != nil {
 		return err
 	}

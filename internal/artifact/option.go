@@ -9,11 +9,10 @@ import (
 
 // Option is a key that a definition may give an artifact, beside format, name and only.
 type Option struct {
-	Name string
-	Is   Shape
-	// Words are the choices of a Word, the default first; Later those that will come.
-	Words, Later []string
-	Needs        string // another option, without which this one says nothing
+	Name  string
+	Is    Shape
+	Words []string // the choices of a Word, the default first
+	Needs string   // another option, without which this one says nothing
 }
 
 // Shape is what an option's value looks like in a definition, and how it is kept.

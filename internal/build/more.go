@@ -2,9 +2,9 @@ package build
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
-	"os"
 	"slices"
 	"time"
 
@@ -32,7 +32,7 @@ func (e *Engine) CaptureMore(ctx context.Context, v *catalog.Version, variant st
 	if slices.ContainsFunc(v.Artifacts, func(had catalog.Artifact) bool { return had.Variant == variant && had.Name == key.Name }) {
 		return nil, fmt.Errorf("%s has an artifact %q already; give this one another name with --name", v.Ref(), key.Name)
 	}
-	dir, hold, err := e.Hold(ctx, fmt.Sprintf("capture-%d", os.Getpid()), tree.Layers)
+	dir, hold, err := e.Hold(ctx, "capture-"+rand.Text(), tree.Layers)
 	if err != nil {
 		return nil, err
 	}

@@ -130,7 +130,7 @@ func (e *Engine) newRunDir(ctx context.Context, p *plan.Plan) (dir string, hold 
 }
 
 // Hold makes a folder for unfinished things that is swept once this process is gone, and keeps
-// layers from being thrown away meanwhile.
+// layers from being thrown away meanwhile. No two have the same name.
 func (e *Engine) Hold(ctx context.Context, name string, pins []string) (dir string, hold *os.File, err error) {
 	dir = e.State.Run(name)
 	err = e.Alone(ctx, func() error {

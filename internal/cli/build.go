@@ -20,8 +20,12 @@ import (
 	"zygos/internal/plan"
 )
 
+// afterBuild is what is left of a build that was stopped.
+const afterBuild = "; nothing was registered, finished stages are kept and the next build goes on from them"
+
 var cmdBuild = &command{
 	lines: true,
+	after: afterBuild,
 	name:  "build", group: "build", args: "IMAGE…, or --due", most: -1,
 	summary: "build images: run their stages, seal, capture, register a version",
 	text: `Builds images and their variants, as many at once as --jobs says; an image waits for its

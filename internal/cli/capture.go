@@ -11,7 +11,8 @@ import (
 )
 
 var cmdCapture = &command{
-	name: "capture", group: "build", args: "REF --format FORMAT", least: 1, most: 1,
+	after: "; the version is as it was",
+	name:  "capture", group: "build", args: "REF --format FORMAT", least: 1, most: 1,
 	summary: "make another artifact of a version, from its kept layers",
 	text: `The tree is the one that was built and sealed: nothing runs. The artifact is added to the
 version and its record; 'zygos publish' brings it to the regions that take its format.`,

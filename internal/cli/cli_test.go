@@ -174,6 +174,13 @@ func (p *person) glob(pattern string) []string {
 }
 
 // starter makes the small workspace and goes into it.
+// sh runs a script in the person's folder.
+func (p *person) sh(script string) {
+	cmd := exec.Command("sh", "-euc", script)
+	cmd.Dir = p.dir
+	require.NoError(p.t, errorsOf(cmd))
+}
+
 func (p *person) starter() {
 	p.ok("new", "ws")
 	p.dir = filepath.Join(p.dir, "ws")

@@ -8,7 +8,6 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"math"
 	"os"
 	"os/signal"
 	"runtime/debug"
@@ -30,6 +29,7 @@ type command struct {
 	least   int          // fewest arguments
 	most    int          // most arguments, -1 for any number
 	lines   bool         // with --json it writes one event a line
+	after   string       // what an interrupt leaves, to follow the word
 	flags   func() flags // nil for none
 	run     func(context.Context, *invocation) error
 }
@@ -111,13 +111,9 @@ func (e *usageError) Error() string { return e.text }
 
 func wrongUse(form string, args ...any) error { return &usageError{fmt.Sprintf(form, args...)} }
 
-// roomy lets a command about the whole catalog take what memory that needs.
-func roomy() { debug.SetMemoryLimit(math.MaxInt64) }
-
 // Main runs a command line and returns the exit code.
 func Main(args []string, out, errs io.Writer) int {
 	debug.SetGCPercent(50) // memory counts for more than the little time it takes
-	debug.SetMemoryLimit(96 << 20)
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, unix.SIGTERM, unix.SIGHUP)
 	defer cancel()
 	context.AfterFunc(ctx, cancel) // a second interrupt ends the program at once; the next one sweeps

@@ -117,9 +117,9 @@ func (in *invocation) report(err error) int {
 	var leak *build.LeakError
 	switch {
 	case errors.As(err, &cancelled):
-		fmt.Fprintf(in.err, "zygos: %s; nothing was registered, finished stages are kept and the next build goes on from them\n", cancelled)
+		fmt.Fprintf(in.err, "zygos: %s%s\n", cancelled, afterBuild)
 	case code == exitInterrupted:
-		fmt.Fprintln(in.err, "zygos: interrupted; nothing was registered, finished stages are kept and the next build goes on from them")
+		fmt.Fprintf(in.err, "zygos: interrupted%s\n", in.command.after)
 	case problems != nil:
 		in.reportProblems(problems, "the definitions; nothing was done")
 	case failure != nil:

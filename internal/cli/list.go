@@ -103,7 +103,6 @@ func runList(ctx context.Context, in *invocation, a *app.App) error {
 		return err
 	}
 	if q.Most == 0 {
-		roomy()
 	}
 	l, err := a.List(ctx, q)
 	if err != nil {

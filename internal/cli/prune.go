@@ -49,7 +49,6 @@ func runPrune(ctx context.Context, in *invocation, a *app.App) error {
 			return err
 		}
 	}
-	roomy()
 	l := in.follow(a)
 	plan, err := a.PlanPrune(ctx, in.args, in.json)
 	l.end()

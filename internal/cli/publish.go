@@ -19,6 +19,7 @@ import (
 
 var cmdPublish = &command{
 	lines: true,
+	after: "; what was placed and verified stays, and the same command goes on from there",
 	name:  "publish", group: "publish", args: "REF", least: 1, most: 1,
 	summary: "place a version's artifacts in its regions and write its manifest",
 	text: `Copies each artifact that a region takes, under a temporary name; verifies it there by its

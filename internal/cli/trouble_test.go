@@ -169,6 +169,55 @@ func TestFullDiskDamagesNothing(t *testing.T) {
 	r = p.run("build", "first", "--state", "small/state")
 	require.Zero(t, r.code, r.err)
 	require.Contains(t, r.err, "big              reused", "the finished stage was kept")
+	for _, format := range []string{"qcow2", "vmdk", "vhd", "vhdx", "ova", "oci"} {
+		p.write("images/first.toml", strings.Replace(p.read("images/first.toml"), "format = \"tar\"", "format = \""+format+"\"", 1))
+		var at syscall.Statfs_t
+		require.NoError(t, syscall.Statfs(small, &at))
+		size := func(more uint64) {
+			require.NoError(t, syscall.Mount("tmpfs", small, "tmpfs", syscall.MS_REMOUNT,
+				fmt.Sprint("size=", (at.Blocks-at.Bfree)*uint64(at.Bsize)+more)))
+		}
+		size(3 << 20)
+		r := p.run("build", "first", "--state", "small/state")
+		require.Equal(t, 1, r.code, r.err)
+		require.Regexp(t, "capture "+format+": .*Make room and run the command again", r.err)
+		require.Empty(t, p.glob("small/state/run/*"))
+		require.Empty(t, p.glob("small/state/store/blob-*"))
+		size(40 << 20)
+		require.Zero(t, p.run("build", "first", "--state", "small/state").code)
+		p.write("images/first.toml", strings.Replace(p.read("images/first.toml"), "format = \""+format+"\"", "format = \"tar\"", 1))
+	}
+}
+
+// A build that is killed while it writes a disk leaves nothing that the next one does not take away.
+func TestKilledWhileADiskIsWritten(t *testing.T) {
+	t.Parallel()
+	for _, format := range []string{"qcow2", "ova", "oci"} {
+		t.Run(format, func(t *testing.T) {
+			p := me(t)
+			p.starter()
+			p.image("[[stage]]\nname = \"big\"\ninline = \"head -c 90000000 /dev/urandom > /big\"\n[[artifact]]\nformat = \"" + format + "\"\n")
+			cmd := p.command("build", "first")
+			require.NoError(t, cmd.Start())
+			require.Eventually(t, func() bool {
+				for _, name := range p.glob(".zygos/run/*/blob-*") {
+					if info, err := os.Stat(name); err == nil && info.Size() > 8<<20 {
+						return true
+					}
+				}
+				return false
+			}, time.Minute, time.Millisecond)
+			require.NoError(t, cmd.Process.Kill())
+			require.Error(t, cmd.Wait())
+			require.Empty(t, p.versions(), "it was killed before it was done")
+			require.NotEmpty(t, p.glob(".zygos/run/*/blob-*"))
+			require.Contains(t, p.ok("build", "first", "--quiet"), "first@0.1.")
+			require.Empty(t, p.glob(".zygos/run/*"))
+			require.Len(t, p.versions(), 1)
+			p.whole()
+			p.consistent()
+		})
+	}
 }
 
 func TestWithoutSubordinateIDs(t *testing.T) {

@@ -414,7 +414,7 @@ func (r *reader) option(t *table, o *artifact.Option) string {
 	switch {
 	case text == "":
 	case o.Is == artifact.Word:
-		if !r.problems.oneOf(o.Name, text, at, o.Words, o.Later) || text == o.Words[0] {
+		if !r.problems.oneOf(o.Name, text, at, o.Words, nil) || text == o.Words[0] {
 			return ""
 		}
 	case strings.ContainsAny(text, "\n\x00"):

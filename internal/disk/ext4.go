@@ -383,7 +383,7 @@ func (fs *ext4) place(n *node) error {
 	switch n.Mode & typeMask {
 	case typeDir:
 		if n.folder == 0 {
-			n.folder = uint32(len(fs.folderBlocks(n)))
+			n.folder = folderSize(n)
 		}
 		n.Size = int64(n.folder) * blockSize
 		fs.allocate(n, 0, n.folder, func(from, count uint32) writing {

@@ -264,6 +264,23 @@ func (fs *ext4) encodeInode(b []byte, n *node) {
 
 var folderTypes = map[uint32]byte{typeFile: 1, typeDir: 2, typeChar: 3, typeBlock: 4, typeFifo: 5, typeSymlink: 7}
 
+// folderSize is how many blocks folderBlocks makes.
+func folderSize(n *node) uint32 {
+	blocks, used := uint32(1), entrySize(".")+entrySize("..")
+	for _, c := range n.children {
+		size := entrySize(c.name)
+		if used += size; used > blockSize {
+			blocks, used = blocks+1, size
+		}
+	}
+	if n.number == lostInode {
+		return max(blocks, lostBlocks)
+	}
+	return blocks
+}
+
+func entrySize(name string) int { return (8 + len(name) + 3) / 4 * 4 }
+
 // folderBlocks are a folder's entries as a list of blocks.
 func (fs *ext4) folderBlocks(n *node) [][]byte {
 	entries := append([]child{{".", n}, {"..", n.parent}}, n.children...)
@@ -278,7 +295,7 @@ func (fs *ext4) folderBlocks(n *node) [][]byte {
 		}
 	}
 	for _, e := range entries {
-		size := (8 + len(e.name) + 3) / 4 * 4
+		size := entrySize(e.name)
 		if len(block)+size > blockSize {
 			end()
 		}

@@ -2,16 +2,20 @@ package disk
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
+
+	"golang.org/x/sys/unix"
 )
 
 // ext4output is where a file system goes, and what is open meanwhile.
 type ext4output struct {
 	Output
 	ctx    context.Context
-	source *os.File // the content file last read
+	source string // the content file that is open, "" for none
+	fd     int
 	buf    []byte
 }
 
@@ -30,30 +34,28 @@ func writeContent(n *node, s Extent, from, count uint32) writing {
 		if n.Source == "" {
 			return writeText(out, n.Text[s.Offset:][int64(from)*blockSize:], int64(count)*blockSize)
 		}
-		if out.source == nil || out.source.Name() != n.Source {
-			out.closeSource()
-			f, err := os.Open(n.Source)
-			if err != nil {
-				return err
-			}
-			out.source = f
-		}
-		at := int64(from) * blockSize
-		length := min(int64(count)*blockSize, s.Length-at)
-		if out.buf == nil {
-			out.buf = make([]byte, 1<<18)
-		}
-		in := &interruptible{out.ctx, io.NewSectionReader(out.source, s.Offset+at, length)}
-		done, err := io.CopyBuffer(out, in, out.buf)
-		if err != nil {
+		if err := out.open(n.Source); err != nil {
 			return err
 		}
-		if done != length {
-			return fmt.Errorf("%s changed while it was read: %d bytes missing", n.Path, length-done)
+		at := s.Offset + int64(from)*blockSize
+		end := min(at+int64(count)*blockSize, s.Offset+s.Length)
+		for at < end {
+			if err := out.ctx.Err(); err != nil {
+				return err
+			}
+			got, err := unix.Pread(out.fd, out.buf[:min(end-at, int64(len(out.buf)))], at)
+			if err != nil && !errors.Is(err, unix.EINTR) {
+				return &os.PathError{Op: "read", Path: n.Source, Err: err}
+			}
+			if err == nil && got == 0 {
+				return fmt.Errorf("%s changed while it was read: %d bytes missing", n.Path, end-at)
+			}
+			if _, err := out.Write(out.buf[:max(got, 0)]); err != nil {
+				return err
+			}
+			at += int64(max(got, 0))
 		}
-		if rest := done % blockSize; rest != 0 {
-			_, err = out.Write(make([]byte, blockSize-rest))
-		}
+		_, err := out.Write(nothing[:-(end-s.Offset)&(blockSize-1)])
 		return err
 	}
 }
@@ -67,13 +69,36 @@ func writeText(out Output, text []byte, length int64) error {
 	return out.Zero(length - int64(len(text)))
 }
 
-func (out *ext4output) closeSource() {
-	if out.source != nil {
-		out.source.Close()
-		out.source = nil
+// open opens a content file, unless it is open. There are very many small ones: nothing is allocated for one.
+func (out *ext4output) open(name string) error {
+	if out.source == name {
+		return nil
+	}
+	out.closeSource()
+	if out.buf == nil {
+		out.buf = make([]byte, 1<<18)
+	}
+	for {
+		fd, err := unix.Open(name, unix.O_RDONLY|unix.O_CLOEXEC, 0)
+		if errors.Is(err, unix.EINTR) {
+			continue
+		}
+		if err != nil {
+			return &os.PathError{Op: "open", Path: name, Err: err}
+		}
+		out.source, out.fd = name, fd
+		return nil
 	}
 }
 
+func (out *ext4output) closeSource() {
+	if out.source != "" {
+		unix.Close(out.fd)
+		out.source = ""
+	}
+}
+
+// interruptible reads until a context ends.
 type interruptible struct {
 	ctx context.Context
 	r   io.Reader

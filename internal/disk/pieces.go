@@ -33,8 +33,9 @@ type piece struct {
 	number int64 // from the front of the disk
 	plain  []byte
 	packed []byte
-	sum    check // of plain, where the past is known
-	at     int64 // where take put what was packed; 0 if it was left as it is
+	buf    []byte // that packed lies in
+	sum    check  // of plain, where the past is known
+	at     int64  // where take put what was packed; 0 if it was left as it is
 }
 
 // batch is some pieces that one processor packs in one go.
@@ -131,15 +132,19 @@ func (b *batch) pack(do pack, past *Past) error {
 		}
 		if past != nil {
 			p.sum = checkOf(p.plain)
-			if packed, ok := past.find(p.sum, p.packed); ok {
+			if cap(p.buf) == 0 {
+				p.buf = make([]byte, len(p.plain))
+			}
+			if packed, ok := past.find(p.sum, p.buf); ok {
 				p.packed = packed
 				continue
 			}
 		}
 		var err error
-		if p.packed, err = do(p.plain, p.packed[:0]); err != nil {
+		if p.packed, err = do(p.plain, p.buf[:0]); err != nil {
 			return err
 		}
+		p.buf = p.packed
 	}
 	return nil
 }

@@ -19,40 +19,50 @@ type Group struct {
 	// Patterns of paths, as in path.Match; a last element "**" takes everything below a folder.
 	Remove []string
 	Empty  []string // these keep their name, owner and mode, and lose their content
+	Fresh  bool     // only what is as the base brought it
+	While  string   // only while the tree has this path; "" for always
 	// Add is what the tree gets instead, and what it lacks for more; nil for nothing.
 	Add func(tree *layer.Tree, scripts []Script) (files []added, lacks []string)
 }
 
 // Groups is the table, in the order in which they are reported. Definitions name them.
 var Groups = []Group{
-	{"identity", "a clone draws its own machine identity at first boot",
-		[]string{"var/lib/dbus/machine-id", "etc/hostid", "etc/udev/rules.d/70-persistent-*.rules", "etc/iscsi/initiatorname.iscsi"},
-		[]string{"etc/machine-id"}, nil},
-	{"ssh-host-keys", "two hosts with one key cannot be told apart",
-		[]string{"etc/ssh/ssh_host_*_key", "etc/ssh/ssh_host_*_key.pub", "etc/dropbear/dropbear_*_host_key"}, nil, nil},
-	{"logs", "they tell of the build, not of the clone",
-		[]string{"var/log/journal/**", "var/log/*.gz", "var/log/*.[0-9]", "var/log/*.old", "var/log/*/*.gz", "var/log/*/*.[0-9]"},
-		[]string{"var/log/**"}, nil},
-	{"history", "typed commands may hold secrets",
-		[]string{"root/.*_history", "home/*/.*_history", "root/.lesshst", "home/*/.lesshst", "root/.viminfo", "home/*/.viminfo",
-			"root/.wget-hsts", "home/*/.wget-hsts"}, nil, nil},
-	{"package-caches", "they can be fetched again and are out of date soon",
-		[]string{"var/cache/apt/archives/*.deb", "var/cache/apt/archives/partial/**", "var/cache/apt/*.bin", "var/lib/apt/lists/**",
+	{Name: "identity", Why: "a clone draws its own machine identity at first boot",
+		Remove: []string{"var/lib/dbus/machine-id", "etc/hostid", "etc/iscsi/initiatorname.iscsi"},
+		Empty:  []string{"etc/machine-id"}},
+	{Name: "host-name", Why: "the base's is that of the host that it was made on; a stage may set one", Fresh: true,
+		Empty: []string{"etc/hostname"}},
+	{Name: "network-names", Why: "the network cards of a clone have addresses of their own",
+		Remove: []string{"etc/udev/rules.d/70-persistent-*.rules", "etc/udev/rules.d/*-persistent-net.rules",
+			"etc/systemd/network/*-persistent-net.link"}},
+	{Name: "ssh-host-keys", Why: "two hosts with one key cannot be told apart",
+		Remove: []string{"etc/ssh/ssh_host_*_key", "etc/ssh/ssh_host_*_key.pub", "etc/dropbear/dropbear_*_host_key"}},
+	{Name: "logs", Why: "they tell of the build, not of the clone",
+		Remove: []string{"var/log/journal/**", "var/log/*.gz", "var/log/*.[0-9]", "var/log/*.old", "var/log/*/*.gz", "var/log/*/*.[0-9]"},
+		Empty:  []string{"var/log/**"}},
+	{Name: "history", Why: "typed commands may hold secrets",
+		Remove: []string{"root/.*_history", "home/*/.*_history", "root/.lesshst", "home/*/.lesshst", "root/.viminfo", "home/*/.viminfo",
+			"root/.wget-hsts", "home/*/.wget-hsts"}},
+	{Name: "package-caches", Why: "they can be fetched again and are out of date soon",
+		Remove: []string{"var/cache/apt/archives/*.deb", "var/cache/apt/archives/partial/**", "var/cache/apt/*.bin", "var/lib/apt/lists/**",
 			"var/cache/debconf/*-old",
-			"var/lib/dpkg/*-old", "var/cache/dnf/**", "var/cache/yum/**", "var/cache/apk/**", "var/cache/zypp/**", "root/.cache/**"}, nil, nil},
-	{"temporary", "nothing in them is meant to last",
-		[]string{"tmp/**", "var/tmp/**", "run/**"}, nil, nil},
-	{"random-seed", "clones with one seed draw the same random numbers",
-		[]string{"var/lib/systemd/random-seed", "var/lib/urandom/random-seed", "var/lib/random-seed", "var/lib/seedrng/**"}, nil, nil},
-	{"leases", "an address belongs to one host",
-		[]string{"var/lib/dhcp/*.lease*", "var/lib/dhclient/**", "var/lib/dhcpcd/**", "var/lib/NetworkManager/*.lease",
-			"var/lib/systemd/network/**"}, nil, nil},
-	{"cloud-init", "a clone is another instance",
-		[]string{"var/lib/cloud/instance", "var/lib/cloud/instances/**", "var/lib/cloud/data/**", "var/lib/cloud/sem/**"}, nil, nil},
-	{"subscription", "a clone registers itself",
-		[]string{"etc/pki/consumer/*", "etc/pki/entitlement/*", "var/lib/rhsm/facts/*", "etc/zypp/credentials.d/*"}, nil, nil},
-	{"first-start", "what was taken away comes back on each clone",
-		[]string{"var/lib/zygos/**", "var/log/zygos/**"}, nil, firstStart},
+			"var/lib/dpkg/*-old", "var/cache/dnf/**", "var/cache/yum/**", "var/cache/apk/**", "var/cache/zypp/**", "root/.cache/**"}},
+	{Name: "temporary", Why: "nothing in them is meant to last", Remove: []string{"tmp/**", "var/tmp/**", "run/**"}},
+	{Name: "random-seed", Why: "clones with one seed draw the same random numbers",
+		Remove: []string{"var/lib/systemd/random-seed", "var/lib/urandom/random-seed", "var/lib/random-seed", "var/lib/seedrng/**"}},
+	{Name: "leases", Why: "an address belongs to one host",
+		Remove: []string{"var/lib/dhcp/*.lease*", "var/lib/dhclient/**", "var/lib/dhcpcd/**", "var/lib/NetworkManager/*.lease",
+			"var/lib/systemd/network/**"}},
+	{Name: "cloud-init", Why: "a clone is another instance",
+		Remove: []string{"var/lib/cloud/instance", "var/lib/cloud/instances/**", "var/lib/cloud/data/**", "var/lib/cloud/sem/**"}},
+	{Name: "cloud-init-network", Why: "it is written anew for each instance, and holds the address of a network card",
+		While: "usr/bin/cloud-init",
+		Remove: []string{"etc/netplan/50-cloud-init.yaml", "etc/network/interfaces.d/50-cloud-init*", "etc/systemd/network/10-cloud-init-*",
+			"etc/NetworkManager/system-connections/cloud-init-*"}},
+	{Name: "subscription", Why: "a clone registers itself",
+		Remove: []string{"etc/pki/consumer/*", "etc/pki/entitlement/*", "var/lib/rhsm/facts/*", "etc/zypp/credentials.d/*"}},
+	{Name: "first-start", Why: "what was taken away comes back on each clone",
+		Remove: []string{"var/lib/zygos/**", "var/log/zygos/**"}, Add: firstStart},
 }
 
 // Names lists the groups.
@@ -90,7 +100,7 @@ func Seal(tree *layer.Tree, o Request) (x layer.Index, contents map[string][]byt
 	for _, g := range Groups {
 		r := Result{Group: g.Name, Kept: slices.Contains(o.Keep, g.Name)}
 		for _, n := range nodes {
-			if r.Kept || done[n.Path] {
+			if r.Kept || done[n.Path] || g.Fresh && n.Layer > 0 || g.While != "" && tree.Lookup(g.While) == nil {
 				continue
 			}
 			e, ok := g.replace(n, o.Epoch)

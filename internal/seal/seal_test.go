@@ -73,6 +73,28 @@ func TestSealRemovesWhatClonesMustNotShare(t *testing.T) {
 	require.Empty(t, again, "a sealed tree stays as it is")
 }
 
+// A host name is the base's or a stage's; what cloud-init writes goes only where it will write it again.
+func TestSealKnowsWhatTheBaseBrought(t *testing.T) {
+	names := []string{"etc/hostname", "etc/netplan/50-cloud-init.yaml", "etc/udev/rules.d/70-persistent-net.rules"}
+	base := tree(names...)
+	gone := func(layers ...layer.Index) (paths []string) {
+		x, _, results := seal.Seal(layer.Merge(layers...), seal.Request{})
+		for _, r := range results {
+			paths = append(paths, r.Paths...)
+		}
+		for _, e := range x {
+			if e.Path == "etc/hostname" {
+				require.Zero(t, e.Size)
+			}
+		}
+		return paths
+	}
+	require.Equal(t, []string{names[0], names[2]}, gone(index(base)))
+	stage := layer.Index{{Path: "etc/hostname", Kind: layer.File, Mode: 0o644, Size: 5, Digest: "e"}}
+	require.Equal(t, []string{names[2]}, gone(index(base), stage))
+	require.Equal(t, []string{names[0], names[2], names[1]}, gone(index(tree(append(names, "usr/bin/cloud-init")...))))
+}
+
 func index(tree *layer.Tree) (x layer.Index) {
 	for _, n := range tree.Nodes() {
 		x = append(x, n.Entry)
@@ -83,8 +105,9 @@ func index(tree *layer.Tree) (x layer.Index) {
 func TestKeepLeavesGroupsAlone(t *testing.T) {
 	x, _, results := seal.Seal(tree("var/log/syslog", "tmp/a"), seal.Request{Keep: []string{"logs"}})
 	require.Equal(t, "tmp/a", x[len(x)-1].Path)
-	require.True(t, results[2].Kept)
-	require.Empty(t, results[2].Paths)
+	logs := results[slices.Index(seal.Names(), "logs")]
+	require.True(t, logs.Kept)
+	require.Empty(t, logs.Paths)
 }
 
 // A new group is one entry of the table: definitions and sealing know it.

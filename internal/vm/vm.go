@@ -19,8 +19,8 @@ import (
 
 const program = "qemu-system-x86_64"
 
-// firmwares are where packages put UEFI firmware: code and variables.
-var firmwares = [][2]string{
+// Firmwares are where packages put UEFI firmware: code and variables.
+var Firmwares = [][2]string{
 	{"/usr/share/OVMF/OVMF_CODE_4M.fd", "/usr/share/OVMF/OVMF_VARS_4M.fd"},
 	{"/usr/share/OVMF/OVMF_CODE.fd", "/usr/share/OVMF/OVMF_VARS.fd"},
 	{"/usr/share/edk2/ovmf/OVMF_CODE.fd", "/usr/share/edk2/ovmf/OVMF_VARS.fd"},
@@ -47,7 +47,7 @@ func Find(ctx context.Context, memory string) (*Host, error) {
 		return nil, &MissingError{program + " is not on this host", "install the package qemu-system-x86"}
 	}
 	h := &Host{Program: at}
-	for _, f := range firmwares {
+	for _, f := range Firmwares {
 		code, err1 := os.Stat(f[0])
 		_, err2 := os.Stat(f[1])
 		if err1 != nil || err2 != nil {

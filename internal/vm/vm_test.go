@@ -15,6 +15,18 @@ func TestWhatAHostLacksIsNamed(t *testing.T) {
 	t.Setenv("PATH", t.TempDir())
 	_, err := vm.Find(t.Context(), "")
 	require.EqualError(t, err, "qemu-system-x86_64 is not on this host; install the package qemu-system-x86")
+
+	dir, old := t.TempDir(), vm.Firmwares
+	t.Cleanup(func() { vm.Firmwares = old })
+	vm.Firmwares = [][2]string{{dir + "/code", dir + "/variables"}}
+	require.NoError(t, os.WriteFile(dir+"/qemu-system-x86_64", nil, 0o755))
+	t.Setenv("PATH", dir)
+	_, err = vm.Find(t.Context(), "")
+	require.EqualError(t, err, "there is no UEFI firmware for virtual machines on this host; install the package ovmf")
+	require.NoError(t, os.WriteFile(dir+"/code", []byte("cut short"), 0o644))
+	require.NoError(t, os.WriteFile(dir+"/variables", nil, 0o644))
+	_, err = vm.Find(t.Context(), "")
+	require.EqualError(t, err, "the firmware "+dir+"/code is broken: it has 9 bytes; install the package ovmf again")
 }
 
 // play is a host whose QEMU is a script.

@@ -92,7 +92,8 @@ func common(temp string) {
 	head, _, _ := strings.Cut(string(text), "[[artifact]]")
 	check(os.WriteFile(file, []byte(head+disk), 0o644))
 	wide := "series = \"1.0\"\nbase = \"field-machine\"\n" +
-		"[[stage]]\nname = \"fill\"\ninline = \"for i in 1 2 3 4 5 6; do cp -a /usr /srv/$i; done\"\n[[stage]]\nname = \"last\"\ninline = \"echo SALT > /etc/last\"\n" + disk
+		"[[stage]]\nname = \"fill\"\ninline = \"for i in 1 2 3 4 5 6; do cp -a /usr /srv/$i; done\"\n" +
+		"[[stage]]\nname = \"last\"\ninline = \"echo SALT > /etc/last\"\n" + disk
 	change := func(image string, n int) {
 		if image == "wide" {
 			check(os.WriteFile(filepath.Join(ws, "images/wide.toml"), []byte(strings.Replace(wide, "SALT", fmt.Sprint(n), 1)), 0o644))

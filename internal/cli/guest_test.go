@@ -101,7 +101,8 @@ func guest(t *testing.T) (p *person, kernel, root string) {
 	p = me(t)
 	p.ok("new", "seed")
 	root = filepath.Join(p.dir, "root")
-	p.sh(`mkdir -p root/modules root/disk && zstd -dc seed/bases/*.zst | tar -x -C root && rm -rf root/dev && mkdir -p root/dev root/proc root/sys
+	p.sh(`mkdir -p root/modules root/disk && zstd -dc seed/bases/*.zst | tar -x -C root
+rm -rf root/dev && mkdir -p root/dev root/proc root/sys
 cp ` + kernel + `/modules/* root/modules/`)
 	return p, kernel, root
 }

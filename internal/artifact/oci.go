@@ -6,6 +6,8 @@ import (
 	"debug/elf"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"hash"
 	"io"
 	"path"
@@ -64,22 +66,79 @@ func writeOCI(ctx context.Context, to *store.Writer, t *Tree, o Options) error {
 	if err != nil {
 		return err
 	}
-	manifest.Platform = &config.Platform
-	index := ocispec.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageIndex,
-		Manifests: []ocispec.Descriptor{manifest}}
-	for _, f := range []struct {
-		name string
-		v    any
-	}{{ocispec.ImageIndexFile, index}, {ocispec.ImageLayoutFile, ocispec.ImageLayout{Version: ocispec.ImageLayoutVersion}}} {
-		text, err := json.Marshal(f.v)
-		if err == nil {
-			err = w.file(f.name, text)
-		}
-		if err != nil {
+	documents, err := layoutDocuments(manifest, config.Platform)
+	if err != nil {
+		return err
+	}
+	for _, d := range documents {
+		if err := w.file(d.name, d.text); err != nil {
 			return err
 		}
 	}
 	return w.to.Zero(2 * tarBlock)
+}
+
+// named is a small file of a layout.
+type named struct {
+	name string
+	text []byte
+}
+
+// layoutDocuments are what a layout ends with.
+func layoutDocuments(manifest ocispec.Descriptor, platform ocispec.Platform) (list []named, err error) {
+	manifest.Platform = &platform
+	index := ocispec.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageIndex,
+		Manifests: []ocispec.Descriptor{manifest}}
+	text, err1 := json.Marshal(index)
+	version, err2 := json.Marshal(ocispec.ImageLayout{Version: ocispec.ImageLayoutVersion})
+	return []named{{ocispec.ImageIndexFile, text}, {ocispec.ImageLayoutFile, version}}, errors.Join(err1, err2)
+}
+
+// Part is a piece of a layout in a tar: a text, or a blob of which only the description is known.
+type Part struct {
+	Text []byte
+	Blob ocispec.Descriptor
+}
+
+// Layout is the tar that writeOCI wrote, from the manifest and the configuration that lie in it.
+func Layout(manifest, config []byte) (parts []Part, err error) {
+	var m ocispec.Manifest
+	var c ocispec.Image
+	if err := errors.Join(json.Unmarshal(manifest, &m), json.Unmarshal(config, &c)); err != nil {
+		return nil, err
+	}
+	if c.Created == nil {
+		return nil, errors.New("the configuration of the image says no time")
+	}
+	add := func(name string, d ocispec.Descriptor, text []byte) {
+		head, e := tarHead(name, d.Size, c.Created.Unix())
+		err = errors.Join(err, e)
+		parts = append(parts, Part{Text: head})
+		if text == nil {
+			parts = append(parts, Part{Blob: d})
+		}
+		parts = append(parts, Part{Text: append(text, make([]byte, -d.Size&(tarBlock-1))...)})
+	}
+	inBlobs := func(d ocispec.Descriptor) string {
+		return path.Join(ocispec.ImageBlobsDir, "sha256", d.Digest.Encoded())
+	}
+	for _, d := range m.Layers {
+		if e := d.Digest.Validate(); e != nil || d.Size < 0 {
+			return nil, fmt.Errorf("the manifest names the layer %q of %d bytes", d.Digest, d.Size)
+		}
+		add(inBlobs(d), d, nil)
+	}
+	if err := m.Config.Digest.Validate(); err != nil {
+		return nil, err
+	}
+	add(inBlobs(m.Config), m.Config, config)
+	whole := ocispec.Descriptor{MediaType: ocispec.MediaTypeImageManifest, Digest: godigest.FromBytes(manifest), Size: int64(len(manifest))}
+	add(inBlobs(whole), whole, manifest)
+	documents, e := layoutDocuments(whole, c.Platform)
+	for _, d := range documents {
+		add(d.name, ocispec.Descriptor{Size: int64(len(d.text))}, d.text)
+	}
+	return append(parts, Part{Text: make([]byte, 2*tarBlock)}), errors.Join(err, e)
 }
 
 // byLayer is the tree's names by the layer that holds them. A name of a file that another layer holds comes with that.

@@ -82,7 +82,7 @@ func init() {
 		cmdBases, cmdScripts, cmdLint, cmdPreview,
 		cmdBuild, cmdBuilds, cmdLog, cmdCancel, cmdEnter, cmdCapture, cmdTry, cmdSweep,
 		cmdList, cmdShow, cmdTag, cmdDiff, cmdLineage, cmdDue, cmdRecall, cmdReinstate, cmdPrune, cmdExport, cmdImport,
-		cmdPublish, cmdRegions, cmdManifest, cmdLocate,
+		cmdPublish, cmdRegions, cmdManifest, cmdVerify, cmdLocate, cmdFetch,
 		cmdHelp, cmdSchema, cmdCompletion, cmdVersion,
 	}
 }

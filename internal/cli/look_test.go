@@ -5,11 +5,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"github.com/vbauerster/mpb/v8"
 
 	"zygos/internal/build"
 	"zygos/internal/catalog"
@@ -169,4 +171,28 @@ func TestFlagsStandAnywhere(t *testing.T) {
 
 func capture(to **invocation) func(context.Context, *invocation) error {
 	return func(_ context.Context, in *invocation) error { *to = in; return nil }
+}
+
+// What is drawn at the foot of a terminal and what changes it do not wait for each other.
+func TestProgressNeverStandsStill(t *testing.T) {
+	t.Parallel()
+	in := &invocation{out: screen{io.Discard}, err: screen{io.Discard}}
+	l := &live{in: in, feet: map[string]*foot{}, progress: mpb.New(mpb.WithOutput(io.Discard), mpb.WithRefreshRate(time.Microsecond),
+		mpb.WithAutoRefresh())}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for i := range 2000 {
+			l.show("a", fmt.Sprint("step ", i), int64(i), 100)
+			l.show(fmt.Sprint("b", i%7), "x", 0, 0)
+			l.line("a line")
+			l.idle(fmt.Sprint("b", i%7))
+		}
+		l.end()
+	}()
+	select {
+	case <-done:
+	case <-time.After(2 * time.Minute):
+		t.Fatal("it stands still")
+	}
 }

@@ -21,7 +21,8 @@ import (
 // live shows what goes on right now at the foot of a terminal, a line for each thing that goes
 // on; lines of the log scroll above. Without a terminal it only writes the lines.
 type live struct {
-	mu       sync.Mutex
+	mu       sync.Mutex // held while the progress is called, which waits for what it draws
+	words    sync.Mutex // of what is drawn: nobody waits while it is held
 	in       *invocation
 	many     bool // several images: lines say which
 	width    int  // of the widest label
@@ -92,10 +93,12 @@ func (l *live) show(who, doing string, done, total int64) {
 		}
 		return
 	}
+	l.words.Lock()
 	if f.doing != doing {
 		f.doing, f.began = doing, time.Now()
 	}
 	f.done, f.total = done, total
+	l.words.Unlock()
 	if f.bar == nil {
 		f.bar = l.progress.New(0, mpb.NopStyle(), mpb.BarRemoveOnComplete(),
 			mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return l.text(who, f) })))
@@ -104,8 +107,8 @@ func (l *live) show(who, doing string, done, total int64) {
 
 // text is a line at the foot as it is drawn.
 func (l *live) text(who string, f *foot) string {
-	l.mu.Lock()
-	defer l.mu.Unlock()
+	l.words.Lock()
+	defer l.words.Unlock()
 	text := fmt.Sprintf("  %s  ", plain.Text(strings.TrimSpace(who+"  "+f.doing)))
 	if f.total > 0 {
 		const width = 30

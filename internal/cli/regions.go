@@ -65,12 +65,16 @@ func (f *locateFlags) declare(fs *flag.FlagSet) {
 	fs.StringVar(&f.variant, "variant", "", "the artifact's variant, `NAME`")
 }
 
+func (f *locateFlags) request(ref string) app.LocateRequest {
+	return app.LocateRequest{Ref: ref, Region: f.region, Variant: f.variant, Name: f.name, Format: f.format}
+}
+
 func runLocate(ctx context.Context, in *invocation, a *app.App) error {
 	f := in.flags.(*locateFlags)
 	if f.region == "" {
 		return wrongUse("name the region: zygos locate %s --region NAME; regions are %s", in.args[0], strings.Join(a.Org.RegionNames(), ", "))
 	}
-	v, found, err := a.Locate(ctx, app.LocateRequest{Ref: in.args[0], Region: f.region, Variant: f.variant, Name: f.name, Format: f.format})
+	v, found, err := a.Locate(ctx, f.request(in.args[0]))
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,21 @@ type Values struct{ table *table }
 // Must is a text that has to be there.
 func (v Values) Must(name, example string) (string, Pos) { return v.table.textMust(name, example) }
 
+// Text is a text that may be left out.
+func (v Values) Text(name string) string {
+	text, _ := v.table.text(name)
+	return text
+}
+
+// Source is where a value comes from that is not written down: env:NAME, file:PATH or command:COMMAND; "" for none.
+func (v Values) Source(name string) string {
+	text, at := v.table.text(name)
+	if text != "" {
+		v.table.problems.source(text, at)
+	}
+	return text
+}
+
 // Later refuses keys that have a meaning but are not supported yet.
 func (v Values) Later(names ...string) { v.table.later(names...) }
 

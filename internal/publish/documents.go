@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path"
 	"path/filepath"
@@ -61,14 +62,11 @@ func WriteManifest(ctx context.Context, s *state.State, v *catalog.Version, trie
 
 // Refresh writes the indexes of the regions that hold versions of an image, and of those just tried.
 func Refresh(ctx context.Context, s *state.State, image string, tried ...*definition.Region) error {
-	lock, err := os.OpenFile(s.Dir.RegionsLock(), os.O_CREATE|os.O_RDWR, 0o644)
+	lock, err := lockRegions(ctx, s)
 	if err != nil {
 		return err
 	}
-	defer lock.Close() // and with it the lock
-	if err := flock.Take(ctx, lock); err != nil {
-		return err
-	}
+	defer lock.Close()
 	var failed error
 	for i := range s.Org.Regions {
 		r := &s.Org.Regions[i]
@@ -84,6 +82,28 @@ func Refresh(ctx context.Context, s *state.State, image string, tried ...*defini
 		}
 	}
 	return failed
+}
+
+// lockRegions lets no other process of this state write indexes until the lock is closed.
+func lockRegions(ctx context.Context, s *state.State) (io.Closer, error) {
+	lock, err := os.OpenFile(s.Dir.RegionsLock(), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	if err := flock.Take(ctx, lock); err != nil {
+		return nil, errors.Join(err, lock.Close())
+	}
+	return lock, nil
+}
+
+// RefreshRegion writes the index of one region.
+func RefreshRegion(ctx context.Context, s *state.State, r *definition.Region) error {
+	lock, err := lockRegions(ctx, s)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	return writeIndex(ctx, s, r)
 }
 
 // IndexName is what a region's index is called there.

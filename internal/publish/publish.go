@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -134,6 +135,7 @@ func (p *Publication) placeIn(ctx context.Context, r *definition.Region, told fu
 		began := time.Now()
 		result := Placed{Region: r.Name, Variant: a.Variant, Name: a.Name, Format: a.Format, Bytes: a.Bytes}
 		item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Key: a.Key(), Digest: a.Digest, Bytes: a.Bytes,
+			Labels: labels(v, a.Variant),
 			Source: func(ctx context.Context) (string, error) { return supply.Artifact(ctx, p.State, v, a, p.Progress) }}
 		var err error
 		item.File, err = a.Key().File(v.Image, v.Version)
@@ -161,6 +163,18 @@ func (p *Publication) placeIn(ctx context.Context, r *definition.Region, told fu
 	if len(list) == 0 {
 		list = append(list, Placed{Region: r.Name,
 			Error: fmt.Sprintf("takes only %s, and %s has no such artifact", strings.Join(r.Formats, ", "), v.Ref())})
+	}
+	return list
+}
+
+// labels are a version's, with its variant's own.
+func labels(v *catalog.Version, variant string) map[string]string {
+	list := maps.Clone(v.Labels)
+	if tree := v.Tree(variant); tree != nil && len(tree.Labels) > 0 {
+		if list == nil {
+			list = map[string]string{}
+		}
+		maps.Copy(list, tree.Labels)
 	}
 	return list
 }

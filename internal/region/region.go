@@ -27,6 +27,7 @@ type Item struct {
 	Digest string // "sha256:…"
 	Bytes  int64
 	File   string // name to give it
+	Labels map[string]string
 	// Source is the file with the bytes; it is asked for only if they are needed.
 	Source func(ctx context.Context) (string, error)
 }
@@ -56,9 +57,12 @@ type Region interface {
 	// Place brings an item there and verifies it there; told is called with the bytes that were copied.
 	// If it fails and the item is not there, the error is ErrAbsent.
 	Place(ctx context.Context, item Item, told func(int64)) (Placed, error)
-	// Fetch opens what was placed at a location.
-	Fetch(ctx context.Context, location string) (io.ReadCloser, error)
-	// Verify says whether the content with a digest lies at a location; if not, the error is ErrAbsent.
+	// Fetch opens what was placed at a location, from so many bytes on.
+	Fetch(ctx context.Context, location string, from int64) (io.ReadCloser, error)
+	// Stat is the size of what lies at a location and the digest that the region keeps of it, "" for none. Nothing is read;
+	// if nothing is there, the error is ErrAbsent.
+	Stat(ctx context.Context, location string) (bytes int64, digest string, err error)
+	// Verify reads what lies at a location and says whether it is the content with a digest; if not, the error is ErrAbsent.
 	Verify(ctx context.Context, location, digest string) error
 	// List lists the locations of all artifacts there, also of those that nobody recorded, in order.
 	List(ctx context.Context) (locations []string, err error)

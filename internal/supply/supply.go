@@ -104,7 +104,7 @@ func Artifact(ctx context.Context, s *state.State, v *catalog.Version, a catalog
 
 // fetch brings an artifact from a region into the store.
 func fetch(ctx context.Context, s *state.State, from region.Region, location string, a catalog.Artifact, tell Tell) error {
-	content, err := from.Fetch(ctx, location)
+	content, err := from.Fetch(ctx, location, 0)
 	if err != nil {
 		return err
 	}

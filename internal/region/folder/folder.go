@@ -23,7 +23,6 @@ import (
 var Kind = region.Kind{Name: "folder",
 	Read: func(name string, v definition.Values) any {
 		path, _ := v.Must("path", "regions/"+name)
-		v.Later("url", "credentials")
 		if path == "" {
 			return nil
 		}
@@ -87,12 +86,21 @@ func (f folder) copy(ctx context.Context, part *os.File, item region.Item, told 
 	if err := errors.Join(part.Chmod(0o644), part.Sync()); err != nil {
 		return err
 	}
-	got, err := store.Digest(ctx, part.Name(), nil)
+	got, err := fromMedium(ctx, part.Name())
 	if want := (store.Blob{Digest: item.Digest, Bytes: item.Bytes}); err == nil && got != want {
 		err = fmt.Errorf("the copy of %s has the digest %s instead of %s; the artifact in the store or the disk of the region is damaged",
 			item.File, got.Digest, want.Digest)
 	}
 	return err
+}
+
+// fromMedium is the digest of a file as it lies on its disk, and not as the kernel remembers what was written to it.
+func fromMedium(ctx context.Context, name string) (store.Blob, error) {
+	if file, err := os.Open(name); err == nil {
+		_ = unix.Fadvise(int(file.Fd()), 0, 0, unix.FADV_DONTNEED) // some file systems have no such memory
+		file.Close()
+	}
+	return store.Digest(ctx, name, nil)
 }
 
 const partPrefix = ".part-" // of temporary names
@@ -262,12 +270,32 @@ func (f folder) near(location string) string {
 	return filepath.Join(f.dir, filepath.Base(image), version, file)
 }
 
-func (f folder) Fetch(_ context.Context, location string) (io.ReadCloser, error) {
-	return os.Open(f.near(location))
+func (f folder) Fetch(_ context.Context, location string, from int64) (io.ReadCloser, error) {
+	file, err := os.Open(f.near(location))
+	if err != nil {
+		return nil, err
+	}
+	if _, err := file.Seek(from, io.SeekStart); err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	return file, nil
+}
+
+func (f folder) Stat(_ context.Context, location string) (int64, string, error) {
+	info, err := os.Stat(f.near(location))
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return 0, "", absent{fmt.Errorf("there is no file %s", location)}
+	case err != nil:
+		return 0, "", err
+	case !info.Mode().IsRegular():
+		return 0, "", absent{fmt.Errorf("%s is no file", location)}
+	}
+	return info.Size(), "", nil
 }
 
 func (f folder) Verify(ctx context.Context, location, digest string) error {
-	got, err := store.Digest(ctx, f.near(location), nil)
+	got, err := fromMedium(ctx, f.near(location))
 	switch {
 	case errors.Is(err, os.ErrNotExist):
 		return absent{err}

@@ -189,7 +189,7 @@ func TestWhatWasPlacedIsFetchedVerifiedAndListed(t *testing.T) {
 	require.NoError(t, err)
 	digest := item(t, []byte("artifact")).Digest
 	for _, at := range []string{placed.Location, "/on/another/machine/link/2.3.0/link-2.3.0.raw"} {
-		content, err := r.Fetch(t.Context(), at)
+		content, err := r.Fetch(t.Context(), at, 0)
 		require.NoError(t, err)
 		text, err := io.ReadAll(content)
 		require.NoError(t, err)
@@ -212,6 +212,6 @@ func TestWhatWasPlacedIsFetchedVerifiedAndListed(t *testing.T) {
 	require.ErrorIs(t, r.Verify(t.Context(), placed.Location, digest), region.ErrAbsent)
 	require.NoError(t, os.Remove(placed.Location))
 	require.ErrorIs(t, r.Verify(t.Context(), placed.Location, digest), region.ErrAbsent)
-	_, err = r.Fetch(t.Context(), placed.Location)
+	_, err = r.Fetch(t.Context(), placed.Location, 0)
 	require.ErrorIs(t, err, fs.ErrNotExist)
 }

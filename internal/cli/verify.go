@@ -1,0 +1,141 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+
+	"zygos/internal/app"
+	"zygos/internal/publish"
+)
+
+var cmdVerify = &command{
+	name: "verify", group: "publish", args: "[REF]", most: 1,
+	summary: "compare what regions hold with what they should, and repair it",
+	text: `Looks at each placement of a version, or of all, and at the documents beside them: what is
+missing, changed, outdated, or there without anybody here having placed it. Sizes and what a
+region says of digests are compared; --deep reads all bytes, from the medium and not from the
+memory of this host. --repair places again what is missing or changed and writes documents
+anew; what is foreign stays. Damage that is left ends with 6.`,
+	example: "zygos verify\nzygos verify turbine-link@stable --region far-skerry --deep\nzygos verify --repair",
+	flags:   func() flags { return &verifyFlags{} },
+	run:     opened(app.Lenient, runVerify),
+}
+
+// verifyFlags are those of verify.
+type verifyFlags struct {
+	regions      namesFlag
+	deep, repair bool
+}
+
+func (f *verifyFlags) declare(fs *flag.FlagSet) {
+	fs.Var(&f.regions, "region", "only the region `NAME`; may be repeated")
+	fs.BoolVar(&f.deep, "deep", false, "read all bytes")
+	fs.BoolVar(&f.repair, "repair", false, "place again what is missing or changed")
+}
+
+func runVerify(ctx context.Context, in *invocation, a *app.App) error {
+	f := in.flags.(*verifyFlags)
+	r := app.VerifyRequest{Regions: f.regions, Deep: f.deep, Repair: f.repair}
+	if len(in.args) > 0 {
+		r.Ref = in.args[0]
+	}
+	l := in.follow(a)
+	list, err := a.Verify(ctx, r)
+	l.end()
+	if list == nil && err != nil {
+		return err
+	}
+	if in.json {
+		if list == nil {
+			list = []publish.Found{}
+		}
+		if err := in.writeJSON(list); err != nil {
+			return err
+		}
+	}
+	counts, regions := map[string]int{}, map[string]bool{}
+	var rows [][]string
+	for i := range list {
+		f := &list[i]
+		counts[f.State]++
+		regions[f.Region] = true
+		if f.State == publish.Sound {
+			continue
+		}
+		what := f.Key().String()
+		if what == "" {
+			what = f.Location
+		}
+		rows = append(rows, []string{f.Region, dash(f.Ref()), dash(what), f.State, f.What})
+	}
+	if len(rows) > 0 && !in.json {
+		if err := in.columns([]string{"REGION", "VERSION", "WHAT", "STATE", "WHY"}, rows); err != nil {
+			return err
+		}
+	}
+	how := "by size"
+	if f.deep {
+		how = "by all their bytes"
+	}
+	if !in.json {
+		fmt.Fprintf(in.out, "%s in %s, %s\n", counted(counts[publish.Sound], "sound placement"), counted(len(regions), "region"), how)
+	}
+	left := counts[publish.Missing] + counts[publish.Changed] + counts[publish.Outdated] + counts[publish.Unreachable]
+	switch {
+	case err != nil:
+		return err
+	case left > 0 && counts[publish.Missing]+counts[publish.Changed]+counts[publish.Outdated] > 0 && !f.repair:
+		return &publish.IncompleteError{Text: counted(left, "problem") + "; 'zygos verify --repair' places again what is missing or changed"}
+	case left > 0:
+		return &publish.IncompleteError{Text: counted(left, "problem") + " left; the reasons stand above"}
+	case counts[publish.Foreign] > 0:
+		in.note("what is foreign was placed by somebody else, or by a catalog that is gone; nothing here removes it")
+	}
+	if !f.deep {
+		in.next("zygos verify --deep   reads all bytes")
+	}
+	return nil
+}
+
+var cmdFetch = &command{
+	after: "; what came so far is kept, and the same command goes on from there",
+	name:  "fetch", group: "publish", args: "REF --region REGION --out FILE", least: 1, most: 1,
+	summary: "bring a version's artifact from a region into a file, verified",
+	text: `Writes under a temporary name beside FILE until all bytes are there and have the digest that
+was recorded; a transfer that breaks is gone on with, also by the next run. FILE may be a
+folder. A version that is recalled is refused.`,
+	example: "zygos fetch turbine-link@stable --region north-sound --variant edge --format qcow2 --out disk.qcow2",
+	flags:   func() flags { return &fetchFlags{} },
+	run:     opened(app.Lenient, runFetch),
+}
+
+// fetchFlags are those of fetch.
+type fetchFlags struct {
+	locateFlags
+	out string
+}
+
+func (f *fetchFlags) declare(fs *flag.FlagSet) {
+	f.locateFlags.declare(fs)
+	fs.StringVar(&f.out, "out", "", "write to `FILE`, or below a folder")
+}
+
+func runFetch(ctx context.Context, in *invocation, a *app.App) error {
+	f := in.flags.(*fetchFlags)
+	if f.region == "" || f.out == "" {
+		return wrongUse("fetch needs --region NAME and --out FILE")
+	}
+	l := in.follow(a)
+	v, pl, out, err := a.Fetch(ctx, app.FetchRequest{Out: f.out, LocateRequest: f.request(in.args[0])})
+	l.end()
+	if err != nil {
+		return err
+	}
+	if in.json {
+		return in.writeJSON(map[string]string{"file": out, "id": pl.ID, "digest": pl.Artifact})
+	}
+	fmt.Fprintf(in.out, "%s\n", out)
+	in.note("%s %s from %s, verified: %s", v.Ref(), pl.Key(), pl.Region, pl.Artifact)
+	return nil
+}

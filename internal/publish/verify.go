@@ -1,0 +1,231 @@
+package publish
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+
+	"zygos/internal/artifact"
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+	"zygos/internal/manifest"
+	"zygos/internal/region"
+	"zygos/internal/region/kinds"
+	"zygos/internal/state"
+	"zygos/internal/supply"
+)
+
+// States of what is found in a region.
+const (
+	Sound       = "sound"
+	Missing     = "missing"     // it is not there
+	Changed     = "changed"     // it is there with other bytes
+	Foreign     = "foreign"     // it is there, and nobody here placed it
+	Outdated    = "outdated"    // a document does not say what it should
+	Unreachable = "unreachable" // nothing is known
+	Repaired    = "repaired"    // it was placed again
+)
+
+// Found is what was found of a placement, or of a document, in a region.
+type Found struct {
+	Region   string `json:"region"`
+	Image    string `json:"image,omitempty"`
+	Version  string `json:"version,omitempty"`
+	Variant  string `json:"variant,omitempty"`
+	Name     string `json:"name,omitempty"`
+	Format   string `json:"format,omitempty"`
+	ID       string `json:"id,omitempty"`
+	Location string `json:"location,omitempty"` // or the document's name
+	State    string `json:"state"`
+	What     string `json:"what,omitempty"` // why it is not sound
+}
+
+// Key tells the artifact from the others of its version; a document has none.
+func (f *Found) Key() artifact.Key {
+	return artifact.Key{Variant: f.Variant, Name: f.Name, Format: f.Format}
+}
+
+// Ref is the version that it belongs to, "" for none.
+func (f *Found) Ref() string {
+	if f.Image == "" {
+		return ""
+	}
+	return f.Image + "@" + f.Version
+}
+
+// Verification compares what the catalog knows with what is in regions.
+type Verification struct {
+	*state.State
+	Version *catalog.Version // nil for all
+	Regions []*definition.Region
+	Deep    bool // read the bytes, and do not trust sizes and what a region says of them
+	// Progress is told how many placements of how many were looked at.
+	Progress supply.Tell
+}
+
+// Find lists what is where it should be, and what is not. An error is one of this side; a region that does not answer is
+// among what is found.
+func (c *Verification) Find(ctx context.Context) (list []Found, err error) {
+	image, version := "", ""
+	if c.Version != nil {
+		image, version = c.Version.Image, c.Version.Version
+	}
+	placements, err := c.Catalog.Placements(ctx, image, version, "")
+	if err != nil {
+		return nil, err
+	}
+	sizes, err := c.sizes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	total, done := 0, 0
+	in := map[string][]catalog.Placement{}
+	for _, pl := range placements {
+		if slices.ContainsFunc(c.Regions, func(r *definition.Region) bool { return r.Name == pl.Region }) && !pl.Leaving {
+			in[pl.Region] = append(in[pl.Region], pl)
+			total++
+		}
+	}
+	for _, r := range c.Regions {
+		at, err := kinds.Open(r, c.Path)
+		if err != nil {
+			list = append(list, Found{Region: r.Name, State: Unreachable, What: err.Error()})
+			continue
+		}
+		silent := false
+		for _, pl := range in[r.Name] {
+			f := Found{Region: r.Name, Image: pl.Image, Version: pl.Version, Variant: pl.Variant, Name: pl.Name, Format: pl.Format,
+				ID: pl.ID, Location: pl.Location}
+			state, err := c.look(ctx, at, &pl, sizes[pl.Artifact])
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			if f.State = state; err != nil {
+				f.What = err.Error()
+			}
+			if again := (*region.AgainError)(nil); errors.As(err, &again) { // it would be the same with all others
+				list = append(list, Found{Region: r.Name, State: Unreachable, What: err.Error()})
+				silent = true
+				break
+			}
+			list = append(list, f)
+			done++
+			c.Progress("verify", int64(done), int64(total))
+		}
+		if silent {
+			continue
+		}
+		more, err := c.documents(ctx, r, at, in[r.Name])
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, more...)
+	}
+	return list, nil
+}
+
+// look is what became of a placement, and why it is not sound.
+func (c *Verification) look(ctx context.Context, at region.Region, pl *catalog.Placement, bytes int64) (state string, err error) {
+	size, digest, err := at.Stat(ctx, pl.Location)
+	switch {
+	case errors.Is(err, region.ErrAbsent):
+		return Missing, err
+	case err != nil:
+		return Unreachable, err
+	case size != bytes:
+		return Changed, fmt.Errorf("it has %d bytes instead of %d", size, bytes)
+	case digest != "" && digest != pl.Artifact:
+		return Changed, fmt.Errorf("it has the digest %s instead of %s", digest, pl.Artifact)
+	case !c.Deep:
+		return Sound, nil
+	}
+	if err = at.Verify(ctx, pl.Location, pl.Artifact); errors.Is(err, region.ErrAbsent) {
+		return Changed, err
+	} else if err != nil {
+		return Unreachable, err
+	}
+	return Sound, nil
+}
+
+// sizes are the bytes of artifacts, by digest.
+func (c *Verification) sizes(ctx context.Context) (map[string]int64, error) {
+	list := []catalog.Version{}
+	if c.Version != nil {
+		list = append(list, *c.Version)
+	} else if all, err := c.Catalog.Versions(ctx, ""); err == nil {
+		list = all
+	} else {
+		return nil, err
+	}
+	sizes := map[string]int64{}
+	for _, v := range list {
+		for _, a := range v.Artifacts {
+			sizes[a.Digest] = a.Bytes
+		}
+	}
+	return sizes, nil
+}
+
+// documents finds documents that do not say what they should, and what nobody here placed.
+func (c *Verification) documents(ctx context.Context, r *definition.Region, at region.Region,
+	placed []catalog.Placement) (list []Found, err error) {
+	differs := func(image, version, name string, want []byte) {
+		f := Found{Region: r.Name, Image: image, Version: version, Location: name}
+		text, _, err := at.Read(ctx, name)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			f.State, f.What = Outdated, "the document is not there"
+		case err != nil:
+			f.State, f.What = Unreachable, err.Error()
+		case !bytes.Equal(text, want):
+			f.State, f.What = Outdated, "it does not say what the catalog knows"
+		default:
+			return
+		}
+		list = append(list, f)
+	}
+	known, seen := map[string]bool{}, map[string]bool{}
+	for _, pl := range placed {
+		known[pl.Location] = true
+		if ref := pl.Image + "@" + pl.Version; !seen[ref] {
+			seen[ref] = true
+			v, err := c.Catalog.Resolve(ctx, definition.Ref{Image: pl.Image, Selector: pl.Version})
+			if err != nil {
+				continue // pruned meanwhile
+			}
+			m, err := Manifest(ctx, c.State, v)
+			if err != nil {
+				return nil, err
+			}
+			text, err := manifest.Canonical(m)
+			if err != nil {
+				return nil, err
+			}
+			differs(pl.Image, pl.Version, path.Join(pl.Image, pl.Version, "manifest.json"), text)
+		}
+	}
+	if c.Version != nil {
+		return list, nil
+	}
+	text, err := index(ctx, c.State, r)
+	if err != nil {
+		return nil, err
+	}
+	if len(placed) > 0 {
+		differs("", "", IndexName, text)
+	}
+	there, err := at.List(ctx)
+	if err != nil {
+		return append(list, Found{Region: r.Name, State: Unreachable, What: err.Error()}), nil
+	}
+	for _, location := range there {
+		if !known[location] {
+			list = append(list, Found{Region: r.Name, Location: location, State: Foreign, What: "no version of this catalog was placed there"})
+		}
+	}
+	return list, nil
+}

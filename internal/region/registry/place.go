@@ -1,0 +1,377 @@
+package registry
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+
+	godigest "github.com/opencontainers/go-digest"
+	"github.com/opencontainers/image-spec/specs-go"
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
+	"oras.land/oras-go/v2/errdef"
+	"oras.land/oras-go/v2/registry/remote"
+
+	"zygos/internal/artifact"
+	"zygos/internal/region"
+)
+
+// Types and names of ours in manifests.
+const (
+	artifactType = "application/vnd.zygos.artifact.v1"
+	documentType = "application/vnd.zygos.document.v1+json"
+	markerType   = "application/vnd.zygos.marker.v1"
+	naming       = "vnd.zygos."
+)
+
+// annotations are what a manifest says of an item.
+func annotations(item region.Item) map[string]string {
+	list := map[string]string{ocispec.AnnotationTitle: item.Image, ocispec.AnnotationVersion: item.Version, naming + "format": item.Format,
+		naming + "artifact": item.Name}
+	if item.Variant != "" {
+		list[naming+"variant"] = item.Variant
+	}
+	for name, value := range item.Labels {
+		list[naming+"label."+name] = value
+	}
+	return list
+}
+
+// blob is some content that a manifest names.
+type blob struct {
+	ocispec.Descriptor
+	open func() (io.ReadCloser, error)
+}
+
+func (g *registry) Place(ctx context.Context, item region.Item, told func(int64)) (region.Placed, error) {
+	p := region.Placed{ID: g.ID(item)}
+	repo, err := g.repository(item.Image)
+	if err != nil {
+		return p, err
+	}
+	var blobs []blob
+	var text []byte
+	if item.Format == "oci" {
+		var done func()
+		if text, blobs, done, err = unpacked(ctx, item); err != nil {
+			return p, err
+		}
+		defer done()
+	} else if text, blobs, err = single(ctx, item); err != nil {
+		return p, err
+	}
+	for _, b := range blobs {
+		copied, err := push(ctx, repo, b, told)
+		if err != nil {
+			return p, fmt.Errorf("copy %s: %w", item.File, again(err))
+		}
+		p.Copied = p.Copied || copied
+	}
+	d := ocispec.Descriptor{MediaType: ocispec.MediaTypeImageManifest, Digest: godigest.FromBytes(text), Size: int64(len(text))}
+	there, err := repo.Manifests().Exists(ctx, d)
+	if err == nil && !there {
+		p.Copied = true
+		err = repo.Manifests().Push(ctx, d, bytes.NewReader(text))
+	}
+	if err != nil {
+		return p, fmt.Errorf("write the manifest of %s: %w", item.File, again(err))
+	}
+	p.Location = g.location(item.Image, d.Digest)
+	_, _, err = g.Stat(ctx, p.Location)
+	return p, err
+}
+
+// single is the manifest of an artifact that is one file.
+func single(ctx context.Context, item region.Item) ([]byte, []blob, error) {
+	format := artifact.Find(item.Format)
+	if format == nil {
+		return nil, nil, &artifact.UnknownError{Format: item.Format}
+	}
+	layer := ocispec.Descriptor{MediaType: format.MediaType, Digest: godigest.Digest(item.Digest), Size: item.Bytes,
+		Annotations: map[string]string{ocispec.AnnotationTitle: item.File}}
+	m := ocispec.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageManifest, ArtifactType: artifactType,
+		Config: ocispec.DescriptorEmptyJSON, Layers: []ocispec.Descriptor{layer}, Annotations: annotations(item)}
+	text, err := json.Marshal(m)
+	return text, []blob{{layer, func() (io.ReadCloser, error) {
+		source, err := item.Source(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return os.Open(source)
+	}}, empty()}, err
+}
+
+// empty is the content of a manifest that has no other configuration.
+func empty() blob {
+	return blob{ocispec.DescriptorEmptyJSON, opener(ocispec.DescriptorEmptyJSON.Data)}
+}
+
+// unpacked is the manifest of a container image in an image layout in a tar, and what it names; done closes the file.
+func unpacked(ctx context.Context, item region.Item) (text []byte, blobs []blob, done func(), err error) {
+	source, err := item.Source(ctx)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	file, err := os.Open(source)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	done = func() { file.Close() }
+	defer func() {
+		if err != nil {
+			done()
+		}
+	}()
+	places := map[string]*io.SectionReader{}
+	for in := tar.NewReader(file); ; {
+		head, err := in.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, nil, done, fmt.Errorf("%s: %w", item.File, err)
+		}
+		at, err := file.Seek(0, io.SeekCurrent)
+		if err != nil {
+			return nil, nil, done, err
+		}
+		places[head.Name] = io.NewSectionReader(file, at, head.Size)
+	}
+	find := func(d ocispec.Descriptor) (*io.SectionReader, error) {
+		if r := places[path.Join(ocispec.ImageBlobsDir, "sha256", d.Digest.Encoded())]; r != nil && d.Digest.Validate() == nil {
+			return r, nil
+		}
+		return nil, fmt.Errorf("%s lacks %s, which it names", item.File, d.Digest)
+	}
+	var index ocispec.Index
+	var m ocispec.Manifest
+	if places[ocispec.ImageIndexFile] == nil {
+		return nil, nil, done, fmt.Errorf("%s is no image layout", item.File)
+	}
+	if err = json.NewDecoder(places[ocispec.ImageIndexFile]).Decode(&index); err == nil && len(index.Manifests) != 1 {
+		err = errors.New("it has not one manifest")
+	}
+	if err != nil {
+		return nil, nil, done, fmt.Errorf("the index in %s: %w", item.File, err)
+	}
+	r, err := find(index.Manifests[0])
+	if err != nil {
+		return nil, nil, done, err
+	}
+	if text, err = io.ReadAll(r); err == nil {
+		err = json.Unmarshal(text, &m)
+	}
+	if err != nil {
+		return nil, nil, done, fmt.Errorf("the manifest in %s: %w", item.File, err)
+	}
+	for _, d := range append(m.Layers, m.Config) {
+		r, err := find(d)
+		if err != nil {
+			return nil, nil, done, err
+		}
+		blobs = append(blobs, blob{d, func() (io.ReadCloser, error) {
+			_, err := r.Seek(0, io.SeekStart)
+			return io.NopCloser(r), err
+		}})
+	}
+	return text, blobs, done, nil
+}
+
+// push brings a blob to a repository, unless it is there. The server takes it only if it has its digest.
+func push(ctx context.Context, repo *remote.Repository, b blob, told func(int64)) (copied bool, err error) {
+	there, err := repo.Blobs().Exists(ctx, b.Descriptor)
+	if err != nil {
+		return false, err
+	}
+	if there {
+		told(b.Size)
+		return false, nil
+	}
+	from, err := b.open()
+	if err != nil {
+		return false, err
+	}
+	defer from.Close()
+	in := &telling{from, told, 0}
+	if err = repo.Blobs().Push(ctx, b.Descriptor, in); errors.Is(err, errdef.ErrAlreadyExists) {
+		return false, nil
+	}
+	if err != nil {
+		told(-in.sent) // it begins anew
+	}
+	return true, err
+}
+
+// telling tells what is read of it.
+type telling struct {
+	io.Reader
+	told func(int64)
+	sent int64
+}
+
+func (t *telling) Read(p []byte) (int, error) {
+	n, err := t.Reader.Read(p)
+	t.told(int64(n))
+	t.sent += int64(n)
+	return n, err
+}
+
+func (g *registry) Stat(ctx context.Context, location string) (int64, string, error) {
+	repo, text, m, err := g.manifest(ctx, location)
+	if err != nil {
+		return 0, "", err
+	}
+	for _, d := range m.Layers {
+		there, err := repo.Blobs().Exists(ctx, d)
+		if err == nil && !there {
+			err = absent{fmt.Errorf("%s lacks %s, which it names", location, d.Digest)}
+		}
+		if err != nil {
+			return 0, "", again(err)
+		}
+	}
+	if m.ArtifactType == artifactType {
+		return m.Layers[0].Size, m.Layers[0].Digest.String(), nil
+	}
+	layout, err := g.layout(ctx, repo, text, m)
+	if err != nil {
+		return 0, "", err
+	}
+	return layout.size, "", nil
+}
+
+// layout is the image layout in a tar that a container image was placed from.
+func (g *registry) layout(ctx context.Context, repo *remote.Repository, text []byte, m *ocispec.Manifest) (*layout, error) {
+	config, err := read1(ctx, repo, m.Config)
+	if err != nil {
+		return nil, err
+	}
+	parts, err := artifact.Layout(text, config)
+	if err != nil {
+		return nil, absent{err}
+	}
+	l := &layout{ctx: ctx, repo: repo, parts: parts}
+	for _, p := range parts {
+		l.size += int64(len(p.Text)) + p.Blob.Size
+	}
+	return l, nil
+}
+
+// read1 reads a small blob.
+func read1(ctx context.Context, repo *remote.Repository, d ocispec.Descriptor) ([]byte, error) {
+	const most = 4 << 20
+	if d.Size > most {
+		return nil, absent{fmt.Errorf("%s is larger than it may be", d.Digest)}
+	}
+	body, err := repo.Blobs().Fetch(ctx, d)
+	if errors.Is(err, errdef.ErrNotFound) {
+		return nil, absent{err}
+	}
+	if err != nil {
+		return nil, again(err)
+	}
+	defer body.Close()
+	text, err := io.ReadAll(io.LimitReader(body, d.Size+1))
+	if err == nil && godigest.FromBytes(text) != d.Digest {
+		err = absent{fmt.Errorf("%s has other bytes than its digest says", d.Digest)}
+	}
+	return text, again(err)
+}
+
+// layout reads the parts of a tar one after another.
+type layout struct {
+	ctx   context.Context
+	repo  *remote.Repository
+	parts []artifact.Part
+	size  int64
+	now   io.ReadCloser
+}
+
+func (l *layout) Read(p []byte) (int, error) {
+	for {
+		if l.now == nil {
+			if len(l.parts) == 0 {
+				return 0, io.EOF
+			}
+			part := l.parts[0]
+			l.parts = l.parts[1:]
+			l.now = io.NopCloser(bytes.NewReader(part.Text))
+			if part.Blob.Size > 0 {
+				body, err := l.repo.Blobs().Fetch(l.ctx, part.Blob)
+				if err != nil {
+					return 0, again(err)
+				}
+				l.now = body
+			}
+		}
+		n, err := l.now.Read(p)
+		if errors.Is(err, io.EOF) {
+			err = l.now.Close()
+			l.now = nil
+		}
+		if n > 0 || err != nil {
+			return n, again(err)
+		}
+	}
+}
+
+func (l *layout) Close() error {
+	if l.now != nil {
+		return l.now.Close()
+	}
+	return nil
+}
+
+func (g *registry) Fetch(ctx context.Context, location string, from int64) (io.ReadCloser, error) {
+	repo, text, m, err := g.manifest(ctx, location)
+	if err != nil {
+		return nil, err
+	}
+	var body io.ReadCloser
+	if m.ArtifactType == artifactType {
+		body, err = repo.Blobs().Fetch(ctx, m.Layers[0])
+	} else {
+		body, err = g.layout(ctx, repo, text, m)
+	}
+	if err != nil {
+		return nil, again(err)
+	}
+	if s, ok := body.(io.Seeker); ok && from > 0 { // the server gives parts
+		_, err = s.Seek(from, io.SeekStart)
+	} else if from > 0 {
+		_, err = io.CopyN(io.Discard, body, from)
+	}
+	if err != nil {
+		return nil, errors.Join(again(err), body.Close())
+	}
+	return &retried{body}, nil
+}
+
+// retried gives errors that tell whether trying again helps.
+type retried struct{ io.ReadCloser }
+
+func (r *retried) Read(p []byte) (int, error) {
+	n, err := r.ReadCloser.Read(p)
+	if err != io.EOF {
+		err = again(err)
+	}
+	return n, err
+}
+
+func (g *registry) Verify(ctx context.Context, location, digest string) error {
+	body, err := g.Fetch(ctx, location, 0)
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	got, err := godigest.SHA256.FromReader(body)
+	if err == nil && got.String() != digest {
+		err = absent{fmt.Errorf("%s has the digest %s instead of %s", location, got, digest)}
+	}
+	return err
+}

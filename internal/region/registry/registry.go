@@ -1,0 +1,246 @@
+// Package registry is the kind of region that is a server of the OCI Distribution Specification (1.1; servers of the
+// Docker Registry API 2 too). An image is a repository below the region's url: container images lie there as such, other
+// artifacts as manifests of our artifact type with one layer. A version is an index under its number, and the region's
+// tags follow those of the catalog.
+package registry
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	godigest "github.com/opencontainers/go-digest"
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
+	"oras.land/oras-go/v2/errdef"
+	"oras.land/oras-go/v2/registry/remote"
+	"oras.land/oras-go/v2/registry/remote/auth"
+	"oras.land/oras-go/v2/registry/remote/errcode"
+	"oras.land/oras-go/v2/registry/remote/retry"
+
+	"zygos/internal/definition"
+	"zygos/internal/region"
+	"zygos/internal/secret"
+)
+
+// Kind is the line in the table of kinds.
+var Kind = region.Kind{Name: "registry", Read: read, Open: open, Where: func(s any) string { return s.(settings).url.String() }}
+
+// settings are what zygos.toml says of one.
+type settings struct {
+	url         *url.URL
+	credentials string // env:NAME, file:PATH or command:…; "" for none
+	ca          string // file with certificates to trust; "" for those of the host
+}
+
+// validPath is a name of a repository (OCI Distribution Specification 1.1, Pull).
+var validPath = regexp.MustCompile(`^/?([a-z0-9]+([._-]+[a-z0-9]+)*(/[a-z0-9]+([._-]+[a-z0-9]+)*)*)?/?$`)
+
+func read(name string, v definition.Values) any {
+	text, at := v.Must("url", "https://registry.example/"+name)
+	s := settings{credentials: v.Source("credentials"), ca: v.Text("ca")}
+	if text == "" {
+		return nil
+	}
+	u, err := url.Parse(text)
+	switch {
+	case err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http") || u.RawQuery != "" || u.Fragment != "":
+		v.Problem(at, fmt.Sprintf("%q is no address of a registry", text), `write url = "https://HOST/PATH"`)
+	case u.User != nil:
+		v.Problem(at, "the url holds a password, which anybody who reads the file knows", `take it out, and say credentials = "env:NAME"`)
+	case !validPath.MatchString(u.Path):
+		v.Problem(at, fmt.Sprintf("%q is no path in a registry", u.Path), "use lower-case letters, digits, and . _ - between them")
+	default:
+		u.Path = strings.Trim(u.Path, "/")
+		s.url = u
+		return s
+	}
+	return nil
+}
+
+// registry is an opened region.
+type registry struct {
+	name, host, prefix string
+	plain              bool // HTTP
+	client             *auth.Client
+	broken             error // why it cannot be used
+}
+
+func open(r *definition.Region, path func(string) string) region.Region {
+	s := r.Settings.(settings)
+	g := &registry{name: r.Name, host: s.url.Host, prefix: s.url.Path, plain: s.url.Scheme == "http"}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.IdleConnTimeout, transport.ResponseHeaderTimeout = 30*time.Second, 30*time.Second
+	if s.ca != "" {
+		pool := x509.NewCertPool()
+		text, err := os.ReadFile(path(s.ca))
+		if err == nil && !pool.AppendCertsFromPEM(text) {
+			err = fmt.Errorf("%s holds no certificate", s.ca)
+		}
+		g.broken = err
+		transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	}
+	g.client = &auth.Client{Client: &http.Client{Transport: patient(transport)}, Cache: auth.NewCache(),
+		Credential: func(ctx context.Context, host string) (auth.Credential, error) {
+			if s.credentials == "" || host != g.host {
+				return auth.EmptyCredential, nil
+			}
+			value, set, err := secret.Read(ctx, s.credentials, path("."))
+			if err == nil && !set {
+				err = errors.New("it is not set")
+			}
+			if err != nil {
+				return auth.EmptyCredential, fmt.Errorf("the credentials of region %s, %s, give nothing: %w", g.name, s.credentials, err)
+			}
+			if user, password, ok := strings.Cut(value, ":"); ok {
+				return auth.Credential{Username: user, Password: password}, nil
+			}
+			return auth.Credential{AccessToken: value}, nil
+		}}
+	g.client.SetUserAgent("zygos")
+	return g
+}
+
+// patient asks a busy server again, after the time that it names.
+func patient(base http.RoundTripper) http.RoundTripper {
+	return &retry.Transport{Base: base, Policy: func() retry.Policy {
+		return &retry.GenericPolicy{Retryable: retry.DefaultPredicate, MinWait: 200 * time.Millisecond, MaxWait: time.Minute, MaxRetry: 3,
+			Backoff: func(attempt int, answer *http.Response) time.Duration {
+				if answer != nil {
+					if n, err := strconv.Atoi(answer.Header.Get("Retry-After")); err == nil && n > 0 {
+						return time.Duration(n) * time.Second
+					}
+				}
+				return retry.DefaultBackoff(attempt, answer)
+			}}
+	}}
+}
+
+// ours begins the repositories of documents: no image has such a name.
+const ours = "zygos/"
+
+// repository is that of an image, or of documents.
+func (g *registry) repository(name string) (*remote.Repository, error) {
+	if g.broken != nil {
+		return nil, g.broken
+	}
+	repo, err := remote.NewRepository(g.host + "/" + strings.TrimPrefix(g.prefix+"/"+name, "/"))
+	if err != nil {
+		return nil, err
+	}
+	repo.PlainHTTP, repo.Client, repo.SkipReferrersGC = g.plain, g.client, true
+	return repo, nil
+}
+
+// server is the registry as a whole.
+func (g *registry) server() (*remote.Registry, error) {
+	if g.broken != nil {
+		return nil, g.broken
+	}
+	server, err := remote.NewRegistry(g.host)
+	if err != nil {
+		return nil, err
+	}
+	server.PlainHTTP, server.Client = g.plain, g.client
+	return server, nil
+}
+
+// location is where a manifest of an image lies, in the form that tools for containers take.
+func (g *registry) location(image string, d godigest.Digest) string {
+	return g.host + "/" + strings.TrimPrefix(g.prefix+"/"+image, "/") + "@" + d.String()
+}
+
+// at finds what a location names.
+func (g *registry) at(location string) (*remote.Repository, godigest.Digest, error) {
+	name, digest, _ := strings.Cut(location, "@")
+	d := godigest.Digest(digest)
+	image, ok := strings.CutPrefix(name, strings.TrimSuffix(g.host+"/"+g.prefix, "/")+"/")
+	if err := d.Validate(); err != nil || !ok {
+		return nil, "", fmt.Errorf("%s does not lie in region %s, %s/%s", location, g.name, g.host, g.prefix)
+	}
+	repo, err := g.repository(image)
+	return repo, d, err
+}
+
+func (g *registry) ID(item region.Item) string { return region.ID(g.name, item) }
+
+// again tells whether an error may go away by itself.
+func again(err error) error {
+	var answer *errcode.ErrorResponse
+	var network net.Error
+	var known *region.AgainError
+	switch {
+	case err == nil || errors.Is(err, context.Canceled) || errors.As(err, &known):
+	case errors.As(err, &answer):
+		if answer.StatusCode >= 500 || answer.StatusCode == http.StatusTooManyRequests || answer.StatusCode == http.StatusRequestTimeout {
+			return &region.AgainError{Err: err}
+		}
+	case errors.As(err, &network), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
+		var request *url.Error
+		if errors.As(err, &request) {
+			if u, e := url.Parse(request.URL); e == nil { // the rest of the address helps nobody
+				err = fmt.Errorf("no answer from %s: %w", u.Host, request.Err)
+			}
+		}
+		return &region.AgainError{Err: err}
+	}
+	return err
+}
+
+// unsupported says whether a server refuses to do something at all.
+func unsupported(err error) bool {
+	var answer *errcode.ErrorResponse
+	return errors.Is(err, errdef.ErrUnsupported) || errors.As(err, &answer) && (answer.StatusCode == http.StatusMethodNotAllowed ||
+		answer.StatusCode == http.StatusNotFound || answer.StatusCode == http.StatusBadRequest || answer.StatusCode == http.StatusNotImplemented)
+}
+
+// absent is region.ErrAbsent with the words of what failed.
+type absent struct{ error }
+
+func (e absent) Is(target error) bool { return target == region.ErrAbsent }
+func (e absent) Unwrap() error        { return e.error }
+
+// content reads a manifest.
+func content(ctx context.Context, repo *remote.Repository, reference string) (d ocispec.Descriptor, text []byte, err error) {
+	d, body, err := repo.Manifests().FetchReference(ctx, reference)
+	if errors.Is(err, errdef.ErrNotFound) {
+		return d, nil, absent{fmt.Errorf("%s has no %s", repo.Reference.Repository, reference)}
+	}
+	if err != nil {
+		return d, nil, again(err)
+	}
+	defer body.Close()
+	const most = 4 << 20 // of a manifest; the specification asks servers for as much
+	if text, err = io.ReadAll(io.LimitReader(body, most)); err == nil && godigest.FromBytes(text) != d.Digest {
+		err = fmt.Errorf("%s gives other bytes for %s than their digest says", repo.Reference.Registry, reference)
+	}
+	return d, text, again(err)
+}
+
+// manifest reads the manifest of an artifact.
+func (g *registry) manifest(ctx context.Context, location string) (*remote.Repository, []byte, *ocispec.Manifest, error) {
+	repo, digest, err := g.at(location)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	_, text, err := content(ctx, repo, digest.String())
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	var m ocispec.Manifest
+	if err := json.Unmarshal(text, &m); err != nil || len(m.Layers) == 0 {
+		return nil, nil, nil, absent{fmt.Errorf("%s is no manifest of an artifact", location)}
+	}
+	return repo, text, &m, nil
+}

@@ -43,12 +43,13 @@ page() {
     chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$here/$1.png" "file://$2" >/dev/null 2>&1
 }
 
-shot help "$work" "zygos help | head -43"
+shot help "$work" "zygos help | head -44"
 shot demo "$work" "zygos demo ebbline 2>&1 | head -42"
 rm -rf "$work/ebbline"
 zygos demo "$work/ebbline" >/dev/null 2>&1
 cd "$work/ebbline"
-shot publish "$work/ebbline" "zygos publish turbine-link@stable" "zygos regions" "zygos locate turbine-link@stable --region north-sound"
+shot publish "$work/ebbline" "zygos publish turbine-link@stable" "zygos regions" "zygos locate turbine-link@stable --region north-sound" \
+    "rm regions/kelp-bay/tide-desk/*/*.zst" "zygos verify" "zygos verify --deep --repair"
 shot manifest "$work/ebbline" "zygos manifest turbine-link@stable" "zygos manifest buoy-logger --json"
 shot state "$work/ebbline" "zygos doctor" "zygos bases" "zygos builds" "zygos tag turbine-link"
 sed -i 's/echo "installed the link/echo "set up the link/' scripts/link-install.sh

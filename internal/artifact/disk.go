@@ -40,8 +40,7 @@ func (t *Tree) volume(ctx context.Context, o Options) (disk.Volume, error) {
 		return t.root(ctx, o, fs)
 	}
 	partition, vfat := t.idOf("root partition"), t.numberOf("esp")
-	parts, err := boot.Disk(&boot.Tree{Tree: t.Merged, Content: t.Content}, boot.Wanted{Token: o.Label, Cmdline: o.Says["cmdline"],
-		Root: "PARTUUID=" + dashed(partition), ESP: fmt.Sprintf("UUID=%04X-%04X", vfat>>16, vfat&0xffff)})
+	parts, err := t.starting(o)
 	if err != nil {
 		return nil, err
 	}
@@ -69,6 +68,22 @@ func (t *Tree) volume(ctx context.Context, o Options) (disk.Volume, error) {
 		last.Length = o.Size - fs.around
 	}
 	return disk.GPT(t.idOf("disk"), disk.Partition{Volume: system, Name: "esp", Type: disk.TypeESP, ID: t.idOf("esp partition")}, last)
+}
+
+// starting is what a tree's disk needs to start by itself; the error is a *boot.MissingError if the tree cannot.
+func (t *Tree) starting(o Options) (*boot.Parts, error) {
+	vfat := t.numberOf("esp")
+	return boot.Disk(&boot.Tree{Tree: t.Merged, Content: t.Content}, boot.Wanted{Token: o.Label, Cmdline: o.Says["cmdline"],
+		Root: "PARTUUID=" + dashed(t.idOf("root partition")), ESP: fmt.Sprintf("UUID=%04X-%04X", vfat>>16, vfat&0xffff)})
+}
+
+// Ready says beforehand whether a tree has what an artifact of it needs.
+func (t *Tree) Ready(f *Format, o Options) error {
+	if !f.Takes(booting.Name) || o.Says.Word(&booting) == "none" {
+		return nil
+	}
+	_, err := t.starting(o)
+	return err
 }
 
 const defaultESP = 256 << 20

@@ -16,8 +16,8 @@ import (
 )
 
 // ova is a virtual appliance: an OVF envelope (DMTF DSP0243, OVF 1.1), a stream-optimised vmdk and a manifest of their
-// SHA-256 digests, in a tar (POSIX.1-1988 ustar). The envelope stands first and tells the size of what follows it, so its place
-// is left free until that is known.
+// SHA-256 digests, in a tar (POSIX.1-1988 ustar; a disk of 8 GiB or more with its size as GNU tar writes it). The envelope
+// stands first and tells the size of what follows it, so its place is left free until that is known.
 var ova = Format{Name: "ova", Extension: ".ova", Packs: true, MediaType: "application/vnd.zygos.disk.v1.ova",
 	Options: onDisks(&cpus, &memory),
 	Write:   writeOVA}
@@ -78,7 +78,11 @@ func writeOVA(ctx context.Context, to *store.Writer, t *Tree, o Options) error {
 func tarHead(name string, size, epoch int64) ([]byte, error) {
 	var b bytes.Buffer
 	w := archive.NewWriter(&b)
-	err := w.WriteHeader(&archive.Header{Name: name, Mode: 0o644, Size: size, ModTime: time.Unix(epoch, 0), Format: archive.FormatUSTAR})
+	format := archive.FormatUSTAR
+	if size >= 8<<30 { // more than its eleven octal digits say
+		format = archive.FormatGNU
+	}
+	err := w.WriteHeader(&archive.Header{Name: name, Mode: 0o644, Size: size, ModTime: time.Unix(epoch, 0), Format: format})
 	return b.Bytes(), err
 }
 

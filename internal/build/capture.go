@@ -28,6 +28,14 @@ func (b *branch) capture(ctx context.Context) ([]catalog.Artifact, error) {
 	}
 	nodes := tree.Nodes()
 	var list []catalog.Artifact
+	for _, a := range b.shape.Artifacts { // before the first is written
+		if f := artifact.Find(a.Format); f != nil {
+			t := artifact.Tree{Digest: layer.TreeDigest(b.layers), Nodes: nodes, Merged: tree, Content: b.content}
+			if err := t.Ready(f, b.options(a)); err != nil {
+				return nil, fmt.Errorf("capture %s: %w", a.Called(), err)
+			}
+		}
+	}
 	for _, a := range b.shape.Artifacts {
 		began := time.Now()
 		blob, err := b.captureOne(ctx, a, nodes)

@@ -42,7 +42,8 @@ func registry(t *testing.T, dir, more string) string {
 	address := free.Addr().String()
 	require.NoError(t, free.Close())
 	settings := filepath.Join(dir, "registry.yml")
-	require.NoError(t, os.WriteFile(settings, fmt.Appendf(nil, "version: 0.1\nlog: {level: error}\nstorage:\n  filesystem: {rootdirectory: %s}\n"+
+	require.NoError(t, os.WriteFile(settings, fmt.Appendf(nil, "version: 0.1\nlog: {level: error}\nstorage:\n"+
+		"  filesystem: {rootdirectory: %s}\n"+
 		"  delete: {enabled: true}\nhttp:\n  addr: %s\n%s", filepath.Join(dir, "stored"), address, more), 0o600))
 	cmd := exec.Command(server, "serve", settings)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
@@ -59,7 +60,8 @@ func registry(t *testing.T, dir, more string) string {
 }
 
 // inRegistry is an image that goes to a registry.
-const inRegistry = "series = \"0.1\"\nbase = \"field-os\"\n[labels]\nowner = \"controls\"\n[[stage]]\nname = \"first\"\ninline = \"echo 1 > /one\"\n" +
+const inRegistry = "series = \"0.1\"\nbase = \"field-os\"\n[labels]\nowner = \"controls\"\n" +
+	"[[stage]]\nname = \"first\"\ninline = \"echo 1 > /one\"\n" +
 	"[[stage]]\nname = \"last\"\ninline = \"echo 1 > /two\"\n[[artifact]]\nformat = \"tar\"\n[[artifact]]\nformat = \"qcow2\"\n" +
 	"[[artifact]]\nformat = \"oci\"\n[publish]\nregions = [\"golden\"]\n"
 
@@ -93,7 +95,8 @@ func TestRegistryHoldsWhatWasBuilt(t *testing.T) {
 
 	copied := func(tag string) string {
 		to := filepath.Join(dir, tag)
-		say("skopeo", "copy", "--quiet", "--insecure-policy", "--preserve-digests", "--src-tls-verify=false", "docker://"+at+"/first:"+tag, "dir:"+to)
+		say("skopeo", "copy", "--quiet", "--insecure-policy", "--preserve-digests", "--src-tls-verify=false", "docker://"+at+"/first:"+tag,
+			"dir:"+to)
 		return to
 	}
 	image := copied("0.1.0")
@@ -172,13 +175,15 @@ func TestRegistryWantsToKnowWhoComes(t *testing.T) {
 	require.NoError(t, err)
 	secret, err := x509.MarshalECPrivateKey(key)
 	require.NoError(t, err)
-	for name, block := range map[string]*pem.Block{"ca.pem": {Type: "CERTIFICATE", Bytes: certificate}, "key.pem": {Type: "EC PRIVATE KEY", Bytes: secret}} {
+	for name, block := range map[string]*pem.Block{"ca.pem": {Type: "CERTIFICATE", Bytes: certificate},
+		"key.pem": {Type: "EC PRIVATE KEY", Bytes: secret}} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), pem.EncodeToMemory(block), 0o600))
 	}
 	hash, err := bcrypt.GenerateFromPassword([]byte("a-long-password"), bcrypt.MinCost)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "people"), []byte("keeper:"+string(hash)+"\n"), 0o600))
-	at := registry(t, dir, fmt.Sprintf("  tls: {certificate: %s/ca.pem, key: %s/key.pem}\nauth: {htpasswd: {realm: golden, path: %s/people}}\n", dir, dir, dir))
+	at := registry(t, dir, strings.ReplaceAll("  tls: {certificate: DIR/ca.pem, key: DIR/key.pem}\n"+
+		"auth: {htpasswd: {realm: golden, path: DIR/people}}\n", "DIR", dir))
 	p.toRegistry("https://"+at, "credentials = \"env:GOLDEN\"\n")
 	require.Contains(t, p.run("publish", "first").err, "certificate")
 	p.write("zygos.toml", strings.Replace(p.read("zygos.toml"), "credentials = \"env", "ca = \""+dir+"/ca.pem\"\ncredentials = \"env", 1))

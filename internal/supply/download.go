@@ -68,8 +68,8 @@ func Download(ctx context.Context, s *state.State, v *catalog.Version, r *defini
 	if got, err := store.Digest(ctx, part.Name(), nil); err != nil {
 		return "", err
 	} else if got != want {
-		return "", errors.Join(fmt.Errorf("what came from %s has the digest %s instead of %s; 'zygos verify %s --region %s --deep' looks at it there",
-			r.Name, got.Digest, want.Digest, v.Ref(), r.Name), os.Remove(part.Name()))
+		return "", errors.Join(fmt.Errorf("what came from %s has the digest %s instead of %s; look at it there with "+
+			"'zygos verify %s --region %s --deep'", r.Name, got.Digest, want.Digest, v.Ref(), r.Name), os.Remove(part.Name()))
 	}
 	if err := errors.Join(part.Sync(), os.Rename(part.Name(), out)); err != nil {
 		return "", err

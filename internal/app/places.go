@@ -6,12 +6,16 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
+	"zygos/internal/artifact"
 	"zygos/internal/catalog"
+	"zygos/internal/definition"
 	"zygos/internal/manifest"
 	"zygos/internal/publish"
 	"zygos/internal/region/kinds"
 	"zygos/internal/retention"
+	"zygos/internal/state"
 )
 
 // Publish places a version in the regions named, or in those of its image, and writes its documents. What
@@ -71,6 +75,22 @@ func (a *App) Regions(ctx context.Context) ([]Region, error) {
 	return list, err
 }
 
+// Mark says that a region lies where its definition says, for a kind that asks for that.
+func (a *App) Mark(ctx context.Context, name string) error {
+	r, err := a.region(name)
+	if err != nil {
+		return err
+	}
+	at, err := kinds.Open(r, a.Path)
+	if err != nil {
+		return err
+	}
+	if m, ok := at.(interface{ Mark(context.Context) error }); ok {
+		return m.Mark(ctx)
+	}
+	return state.Ask("region %s is of the kind %s, which needs no marker", name, r.Kind)
+}
+
 // LocateRequest asks for one artifact of a version in a region.
 type LocateRequest struct{ Ref, Region, Variant, Name, Format string }
 
@@ -97,29 +117,105 @@ func (a *App) Locate(ctx context.Context, r LocateRequest) (*catalog.Version, *c
 	if err != nil {
 		return nil, nil, err
 	}
-	var shapes []string
-	for _, pl := range list {
-		shapes = append(shapes, pl.Key().String())
+	keys := make([]artifact.Key, len(list))
+	for i := range list {
+		keys[i] = list[i].Key()
 	}
-	list = slices.DeleteFunc(list, func(pl catalog.Placement) bool {
-		return (r.Format != "" && pl.Format != r.Format) || (r.Variant != "" && pl.Variant != r.Variant) || (r.Name != "" && pl.Name != r.Name)
-	})
-	names := a.Org.RegionNames()
-	switch {
-	case len(list) == 1:
-		return v, &list[0], nil
-	case len(list) > 1:
-		err = &ManyError{v.Ref(), r.Region, shapes}
-	case len(shapes) > 0:
-		err = fmt.Errorf("%s holds %s as %s, not as %s", r.Region, v.Ref(), strings.Join(shapes, ", "),
-			strings.Join(strings.Fields(r.Variant+" "+r.Name+" "+r.Format), " "))
-	case !slices.Contains(names, r.Region):
+	at, err := r.choose(v.Ref(), keys)
+	if err == nil && at >= 0 {
+		return v, &list[at], nil
+	}
+	if names := a.Org.RegionNames(); err == nil && !slices.Contains(names, r.Region) {
 		err = fmt.Errorf("region %q is not in zygos.toml; regions are %s", r.Region, strings.Join(names, ", "))
-	default:
+	} else if err == nil {
 		err = &publish.IncompleteError{Text: fmt.Sprintf("%s is not in %s; place it there: zygos publish %s --region %s", v.Ref(), r.Region,
 			v.Ref(), r.Region)}
 	}
 	return nil, nil, err
+}
+
+// choose finds the one artifact that is meant among those of a version in a region; -1 if there is none at all.
+func (r *LocateRequest) choose(ref string, keys []artifact.Key) (int, error) {
+	var shapes []string
+	var fit []int
+	for i, k := range keys {
+		shapes = append(shapes, k.String())
+		if (r.Format == "" || k.Format == r.Format) && (r.Variant == "" || k.Variant == r.Variant) && (r.Name == "" || k.Name == r.Name) {
+			fit = append(fit, i)
+		}
+	}
+	switch {
+	case len(fit) == 1:
+		return fit[0], nil
+	case len(fit) > 1:
+		return 0, &ManyError{ref, r.Region, shapes}
+	case len(keys) > 0:
+		return 0, fmt.Errorf("%s holds %s as %s, not as %s", r.Region, ref, strings.Join(shapes, ", "),
+			strings.Join(strings.Fields(r.Variant+" "+r.Name+" "+r.Format), " "))
+	}
+	return -1, nil
+}
+
+// Everywhere is where the artifacts of a usable version lie.
+func (a *App) Everywhere(ctx context.Context, ref string) (*catalog.Version, []catalog.Placement, error) {
+	v, err := a.Resolve(ctx, ref)
+	if err == nil {
+		err = v.Usable()
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	list, err := a.Catalog.Placements(ctx, v.Image, v.Version, "")
+	if err == nil && len(list) == 0 {
+		err = &publish.IncompleteError{Text: fmt.Sprintf("%s is in no region; place it: zygos publish %s", v.Ref(), v.Ref())}
+	}
+	return v, list, err
+}
+
+// LocateIn is Locate by a region's index alone, without workspace and catalog.
+func LocateIn(x *manifest.Index, r LocateRequest) (*manifest.Version, *manifest.Local, error) {
+	ref, err := definition.ParseRef(r.Ref)
+	if err != nil {
+		return nil, nil, state.Ask("%s", err)
+	}
+	r.Region = x.Region
+	var first error // why the newest that is meant cannot be used
+	known := []string{}
+	for i := range x.Versions { // newest first
+		v := &x.Versions[i]
+		if v.Image != ref.Image {
+			continue
+		}
+		known = append(append(known, v.Version), v.Tags...)
+		if !ref.Means(v.Version, v.Tags) {
+			continue
+		}
+		if v.Recall != nil && v.Recall.Since <= time.Now().UTC().Format(time.RFC3339) {
+			by, version, _ := strings.Cut(v.Recall.By, "@")
+			err := &catalog.RecalledError{Image: v.Image, Version: v.Version, Recall: catalog.Recall{Image: by, Version: version, Why: v.Recall.Why}}
+			if first == nil {
+				first = err
+			}
+			continue
+		}
+		keys := make([]artifact.Key, len(v.Artifacts))
+		for j, a := range v.Artifacts {
+			keys[j] = artifact.Key{Variant: a.Variant, Name: a.Name, Format: a.Format}
+		}
+		at, err := r.choose(v.Image+"@"+v.Version, keys)
+		if err == nil && at >= 0 {
+			return v, &v.Artifacts[at], nil
+		}
+		return nil, nil, err
+	}
+	if first == nil {
+		text := fmt.Sprintf("%s is not in %s", r.Ref, x.Region)
+		if len(known) > 0 {
+			text += fmt.Sprintf("; of %s it holds %s", ref.Image, strings.Join(known, ", "))
+		}
+		first = &publish.IncompleteError{Text: text}
+	}
+	return nil, nil, first
 }
 
 // Pruning is what prune would do, or does.

@@ -117,6 +117,8 @@ func (f *logFlags) declare(fs *flag.FlagSet) {
 	fs.BoolVar(&f.steps, "steps", false, "a table of the steps")
 }
 
+const clock = 11 // characters of a time in a log
+
 func runLog(ctx context.Context, in *invocation, a *app.App) error {
 	f := in.flags.(*logFlags)
 	if s := f.stream; s != "" && s != "out" && s != "err" {
@@ -163,8 +165,8 @@ func runLog(ctx context.Context, in *invocation, a *app.App) error {
 				who = fmt.Sprintf("%-*s", width, who)
 			}
 			if text := in.eventLine(e, who); text != "" {
-				text = strings.ReplaceAll(text, "\n", "\n"+strings.Repeat(" ", 10)) // below the time
-				_, err := fmt.Fprintf(in.out, "%s %s\n", in.paint(faint, fmt.Sprintf("%9s", "+"+human(e.Time.Sub(b.Started)))), text)
+				text = strings.ReplaceAll(text, "\n", "\n"+strings.Repeat(" ", clock+1)) // below the time
+				_, err := fmt.Fprintf(in.out, "%s %s\n", in.paint(faint, fmt.Sprintf("%*s", clock, "+"+human(e.Time.Sub(b.Started)))), text)
 				return err
 			}
 		}

@@ -112,12 +112,12 @@ folder. A version that is recalled is refused.`,
 
 // fetchFlags are those of fetch.
 type fetchFlags struct {
-	locateFlags
+	chosen
 	out string
 }
 
 func (f *fetchFlags) declare(fs *flag.FlagSet) {
-	f.locateFlags.declare(fs)
+	f.chosen.declare(fs)
 	fs.StringVar(&f.out, "out", "", "write to `FILE`, or below a folder")
 }
 

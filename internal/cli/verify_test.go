@@ -1,6 +1,8 @@
 package cli_test
 
 import (
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -78,4 +80,59 @@ func TestFetchGoesOn(t *testing.T) {
 	p.fails(1, "mine is there already, with other bytes", "fetch", "first", "--region", "here", "--out", "mine")
 	p.fails(2, "fetch needs --region NAME and --out FILE", "fetch", "first")
 	p.fails(1, "not as edge", "fetch", "first", "--region", "here", "--out", "z", "--variant", "edge")
+}
+
+// A region that is not mounted is not filled, and what was placed there is not taken for lost.
+func TestUnmountedRegionIsNotFilled(t *testing.T) {
+	t.Parallel()
+	p := me(t)
+	p.starter()
+	p.write("zygos.toml", strings.Replace(p.read("zygos.toml"), "kind = \"folder\"", "kind = \"folder\"\nmark = true", 1))
+	require.Contains(t, p.read("zygos.toml"), "mark = true")
+	p.ok("build", "first")
+	p.fails(6, "no marker lies there. If it should be mounted, mount it; if it is the right one: zygos regions --mark here",
+		"publish", "first")
+	require.NoDirExists(t, filepath.Join(p.dir, "regions/here/first"))
+	p.ok("regions", "--mark", "here")
+	p.ok("publish", "first")
+	require.Contains(t, p.ok("verify"), "1 sound placement in 1 region")
+	require.NoError(t, os.Rename(filepath.Join(p.dir, "regions"), filepath.Join(p.dir, "away")))
+	r := p.run("verify")
+	require.Equal(t, 6, r.code)
+	require.Regexp(t, `here .*unreachable.*no marker`, r.out)
+	require.NoDirExists(t, filepath.Join(p.dir, "regions"))
+	require.NoError(t, os.Rename(filepath.Join(p.dir, "away"), filepath.Join(p.dir, "regions")))
+	p.ok("verify")
+	p.write("regions/here/.zygos-region", "elsewhere\n")
+	p.fails(6, "its marker is that of \"elsewhere\"", "publish", "first")
+	p.fails(2, "is not in zygos.toml", "regions", "--mark", "there")
+}
+
+// A deploy job asks a region's index, from a file or a server, where there is neither workspace nor catalog.
+func TestLocateByAnIndexAlone(t *testing.T) {
+	t.Parallel()
+	p := me(t)
+	p.starter()
+	p.image("[[stage]]\nname = \"s\"\ninline = \"true\"\n[[artifact]]\nformat = \"raw\"\n")
+	p.ok("build", "first")
+	p.ok("publish", "first")
+	p.ok("tag", "first", "stable")
+	want := p.ok("locate", "first", "--region", "here", "--format", "raw")
+	index := filepath.Join(p.dir, "regions/here/index.json")
+	server := httptest.NewServer(http.FileServer(http.Dir(filepath.Dir(index))))
+	defer server.Close()
+	other := me(t)
+	for _, ref := range []string{"first", "first@0.1", "first@0.1.0", "first@stable"} {
+		for _, from := range []string{index, server.URL + "/index.json"} {
+			require.Equal(t, want, other.ok("locate", ref, "--index", from, "--format", "raw"))
+		}
+	}
+	require.Contains(t, other.ok("locate", "first", "--index", index, "--format", "raw", "--json"), `"location": "`)
+	other.fails(2, "choose one with --variant, --name or --format", "locate", "first", "--index", index)
+	other.fails(6, "first@0.2 is not in here; of first it holds 0.1.0, stable", "locate", "first@0.2", "--index", index)
+	other.fails(1, "404", "locate", "first", "--index", server.URL+"/nothing.json")
+	other.fails(1, "is no index of a region", "locate", "first", "--index", p.glob("regions/here/first/*/manifest.json")[0])
+	require.Equal(t, 2, strings.Count(p.ok("locate", "first", "--all"), "zy-"))
+	p.ok("recall", "first@0.1.0", "--why", "a hole", "--yes")
+	other.fails(5, "a hole", "locate", "first@stable", "--index", index, "--format", "raw")
 }

@@ -83,6 +83,17 @@ func (r Ref) IsSeries() bool {
 // IsTag says whether the selector is a tag.
 func (r Ref) IsTag() bool { return r.Selector != "" && !r.IsVersion() && !r.IsSeries() }
 
+// Means says whether the reference fits a version with its tags.
+func (r Ref) Means(version string, tags []string) bool {
+	switch {
+	case r.Selector == "":
+		return true
+	case r.IsSeries():
+		return strings.HasPrefix(version, r.Selector+".")
+	}
+	return version == r.Selector || slices.Contains(tags, r.Selector)
+}
+
 // CheckTag says why a word cannot be a tag, "" if it can.
 func CheckTag(tag string) string {
 	ref := Ref{Selector: tag}

@@ -12,6 +12,9 @@ func (v Values) Text(name string) string {
 	return text
 }
 
+// Bool is true or false; false if it is left out.
+func (v Values) Bool(name string) bool { return v.table.flag(name) }
+
 // Source is where a value comes from that is not written down: env:NAME, file:PATH or command:COMMAND; "" for none.
 func (v Values) Source(name string) string {
 	text, at := v.table.text(name)

@@ -23,23 +23,73 @@ import (
 var Kind = region.Kind{Name: "folder",
 	Read: func(name string, v definition.Values) any {
 		path, _ := v.Must("path", "regions/"+name)
+		mark := v.Bool("mark")
 		if path == "" {
 			return nil
 		}
-		return path
+		return Settings{path, mark}
 	},
 	Open: func(r *definition.Region, path func(string) string) region.Region {
-		return folder{name: r.Name, dir: path(r.Settings.(string))}
+		s := r.Settings.(Settings)
+		return folder{name: r.Name, dir: path(s.Path), marked: s.Mark}
 	},
-	Where: func(settings any) string { return settings.(string) },
+	Where: func(s any) string { return s.(Settings).Path },
+}
+
+// Settings are what zygos.toml says of one.
+type Settings struct {
+	Path string
+	Mark bool // use it only where a marker lies
 }
 
 // folder is an opened region.
-type folder struct{ name, dir string }
+type folder struct {
+	name, dir string
+	marked    bool
+}
+
+// markName is the file that says that this is the region's place, and not the empty folder that something else is mounted on.
+const markName = ".zygos-region"
+
+// UnmarkedError says that a folder is not the one that it is taken for.
+type UnmarkedError struct{ Region, Dir, Why string }
+
+func (e *UnmarkedError) Error() string {
+	return fmt.Sprintf("%s is not known to be the place of region %s: %s. If it should be mounted, mount it; if it is the right one: "+
+		"zygos regions --mark %s", e.Dir, e.Region, e.Why, e.Region)
+}
+
+// ready makes sure that the folder is the right one.
+func (f folder) ready() error {
+	if !f.marked {
+		return nil
+	}
+	text, err := os.ReadFile(filepath.Join(f.dir, markName))
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return &UnmarkedError{f.name, f.dir, "no marker lies there"}
+	case err != nil:
+		return err
+	case strings.TrimSpace(string(text)) != f.name:
+		return &UnmarkedError{f.name, f.dir, fmt.Sprintf("its marker is that of %q", strings.TrimSpace(string(text)))}
+	}
+	return nil
+}
+
+// Mark says that the folder is the region's place.
+func (f folder) Mark(context.Context) error {
+	if err := os.MkdirAll(f.dir, 0o755); err != nil {
+		return err
+	}
+	return store.WriteFile(filepath.Join(f.dir, markName), []byte(f.name+"\n"))
+}
 
 func (f folder) ID(item region.Item) string { return region.ID(f.name, item) }
 
 func (f folder) Place(ctx context.Context, item region.Item, told func(int64)) (region.Placed, error) {
+	if err := f.ready(); err != nil {
+		return region.Placed{}, err
+	}
 	dir := filepath.Join(f.dir, item.Image, item.Version)
 	p := region.Placed{ID: f.ID(item), Location: filepath.Join(dir, item.File)}
 	want := store.Blob{Digest: item.Digest, Bytes: item.Bytes}
@@ -216,6 +266,9 @@ func copyRange(ctx context.Context, to, from *os.File, at, end int64, told func(
 
 // Remove also takes away the version's folder and its documents when no artifact is left in it.
 func (f folder) Remove(_ context.Context, location string) error {
+	if err := f.ready(); err != nil {
+		return err
+	}
 	dir := filepath.Dir(location)
 	if rel, err := filepath.Rel(f.dir, dir); err != nil || !filepath.IsLocal(rel) || rel == "." {
 		return fmt.Errorf("%s does not lie in region %s, %s", location, f.name, f.dir)
@@ -243,6 +296,9 @@ func (f folder) Remove(_ context.Context, location string) error {
 }
 
 func (f folder) Document(_ context.Context, name string, content []byte) (string, error) {
+	if err := f.ready(); err != nil {
+		return "", err
+	}
 	full := filepath.Join(f.dir, name)
 	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
 		return "", err
@@ -251,6 +307,9 @@ func (f folder) Document(_ context.Context, name string, content []byte) (string
 }
 
 func (f folder) Read(_ context.Context, name string) ([]byte, time.Time, error) {
+	if err := f.ready(); err != nil {
+		return nil, time.Time{}, err
+	}
 	full := filepath.Join(f.dir, name)
 	info, err := os.Stat(full)
 	if err != nil {
@@ -271,6 +330,9 @@ func (f folder) near(location string) string {
 }
 
 func (f folder) Fetch(_ context.Context, location string, from int64) (io.ReadCloser, error) {
+	if err := f.ready(); err != nil {
+		return nil, err
+	}
 	file, err := os.Open(f.near(location))
 	if err != nil {
 		return nil, err
@@ -282,6 +344,9 @@ func (f folder) Fetch(_ context.Context, location string, from int64) (io.ReadCl
 }
 
 func (f folder) Stat(_ context.Context, location string) (int64, string, error) {
+	if err := f.ready(); err != nil {
+		return 0, "", err
+	}
 	info, err := os.Stat(f.near(location))
 	switch {
 	case errors.Is(err, os.ErrNotExist):
@@ -295,6 +360,9 @@ func (f folder) Stat(_ context.Context, location string) (int64, string, error) 
 }
 
 func (f folder) Verify(ctx context.Context, location, digest string) error {
+	if err := f.ready(); err != nil {
+		return err
+	}
 	got, err := fromMedium(ctx, f.near(location))
 	switch {
 	case errors.Is(err, os.ErrNotExist):
@@ -306,6 +374,9 @@ func (f folder) Verify(ctx context.Context, location, digest string) error {
 }
 
 func (f folder) List(context.Context) (list []string, err error) {
+	if err := f.ready(); err != nil {
+		return nil, err
+	}
 	all, err := filepath.Glob(filepath.Join(definition.EscapeGlob(f.dir), "*", "*", "*"))
 	for _, name := range all {
 		if filepath.Ext(name) != ".json" && !strings.HasPrefix(filepath.Base(name), partPrefix) {
@@ -316,6 +387,9 @@ func (f folder) List(context.Context) (list []string, err error) {
 }
 
 func (f folder) Sweep(context.Context) (removed []string, err error) {
+	if f.ready() != nil {
+		return nil, nil // it is not there
+	}
 	dirs, err := filepath.Glob(filepath.Join(definition.EscapeGlob(f.dir), "*"))
 	for _, dir := range dirs {
 		removed = append(removed, sweep(dir)...)

@@ -34,7 +34,7 @@ func item(t *testing.T, content []byte) region.Item {
 
 func open(t *testing.T) (region.Region, string) {
 	dir := t.TempDir()
-	return folder.Kind.Open(&definition.Region{Name: "north", Settings: "regions/north"},
+	return folder.Kind.Open(&definition.Region{Name: "north", Settings: folder.Settings{Path: "regions/north"}},
 		func(p string) string { return filepath.Join(dir, p) }), filepath.Join(dir, "regions/north")
 }
 

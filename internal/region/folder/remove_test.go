@@ -14,7 +14,7 @@ import (
 
 func TestWhatIsRemovedLeavesNothing(t *testing.T) {
 	dir := t.TempDir()
-	r := folder.Kind.Open(&definition.Region{Name: "north", Settings: dir}, func(p string) string { return p })
+	r := folder.Kind.Open(&definition.Region{Name: "north", Settings: folder.Settings{Path: dir}}, func(p string) string { return p })
 	version := filepath.Join(dir, "link", "1.0.0")
 	require.NoError(t, os.MkdirAll(version, 0o755))
 	for _, name := range []string{"link-1.0.0.raw", "link-1.0.0.tar.zst", "manifest.json"} {
@@ -42,7 +42,8 @@ func TestSweepSparesWhatSomebodyWrites(t *testing.T) {
 	require.NoError(t, err)
 	defer f.Close()
 	require.NoError(t, unix.Flock(int(f.Fd()), unix.LOCK_EX))
-	removed, err := folder.Kind.Open(&definition.Region{Name: "north", Settings: dir}, func(p string) string { return p }).Sweep(t.Context())
+	again := folder.Kind.Open(&definition.Region{Name: "north", Settings: folder.Settings{Path: dir}}, func(p string) string { return p })
+	removed, err := again.Sweep(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, []string{dead}, removed)
 	require.FileExists(t, alive)

@@ -18,24 +18,31 @@ import (
 	"zygos/internal/state"
 )
 
-// Publish places a version in the regions named, or in those of its image, and writes its documents. What
-// happened in each region comes with an error of the documents.
-func (a *App) Publish(ctx context.Context, ref string, regions []string,
-	each func(publish.Placed)) (v *catalog.Version, done []publish.Placed, err error) {
-	if v, err = a.Resolve(ctx, ref); err == nil {
-		err = a.Writable()
-	}
+// publication is the way of a version to the regions named, or to those of its image.
+func (a *App) publication(ctx context.Context, ref string, regions []string) (*publish.Publication, error) {
+	v, err := a.Resolve(ctx, ref)
 	if err == nil {
 		err = v.Usable()
 	}
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	to, err := publish.Regions(a.State, v, regions)
+	return &publish.Publication{State: a.State, Version: v, Regions: to, Each: func(publish.Placed) {}, Progress: a.Progress}, err
+}
+
+// Publish places a version in the regions named, or in those of its image, and writes its documents. What
+// happened in each region comes with an error of the documents.
+func (a *App) Publish(ctx context.Context, ref string, regions []string,
+	each func(publish.Placed)) (v *catalog.Version, done []publish.Placed, err error) {
+	if err := a.Writable(); err != nil {
+		return nil, nil, err
+	}
+	p, err := a.publication(ctx, ref, regions)
 	if err != nil {
 		return nil, nil, err
 	}
-	p := publish.Publication{State: a.State, Version: v, Regions: to, Each: each, Progress: a.Progress}
+	v, p.Each = p.Version, each
 	done = p.Place(ctx)
 	if ctx.Err() != nil {
 		return v, done, ctx.Err()
@@ -43,7 +50,39 @@ func (a *App) Publish(ctx context.Context, ref string, regions []string,
 	if has, err := a.Catalog.Has(ctx, v.Image, v.Version); err != nil || !has { // pruned meanwhile
 		return v, done, err
 	}
-	return v, done, errors.Join(publish.WriteManifest(ctx, a.State, v, to), publish.Refresh(ctx, a.State, v.Image, to...))
+	return v, done, errors.Join(publish.WriteManifest(ctx, a.State, v, p.Regions), publish.Refresh(ctx, a.State, v.Image, p.Regions...))
+}
+
+// PlanPublish says what Publish would do.
+func (a *App) PlanPublish(ctx context.Context, ref string, regions []string) (*catalog.Version, []publish.Planned, error) {
+	p, err := a.publication(ctx, ref, regions)
+	if err != nil {
+		return nil, nil, err
+	}
+	list, err := p.Plan(ctx)
+	return p.Version, list, err
+}
+
+// Unpublish takes a version, also a recalled one, out of the regions named, or of all that hold it.
+func (a *App) Unpublish(ctx context.Context, ref string, regions []string) (*catalog.Version, []publish.Placed, error) {
+	v, err := a.Look(ctx, ref)
+	if err == nil {
+		err = a.Writable()
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(regions) == 0 {
+		if regions = v.Regions; len(regions) == 0 {
+			return v, nil, nil
+		}
+	}
+	p := publish.Publication{State: a.State, Version: v}
+	if p.Regions, err = publish.Regions(a.State, v, regions); err != nil {
+		return nil, nil, err
+	}
+	done, err := p.Remove(ctx)
+	return v, done, err
 }
 
 // Manifest is that of a version.

@@ -25,23 +25,36 @@ var cmdPublish = &command{
 	text: `Copies each artifact that a region takes, under a temporary name; verifies it there by its
 digest; renames it; then records it. What is there already is verified and not copied again.
 Regions work in parallel; if one fails the others go on, and the command ends with 6.
-Regions are those of the image's [publish], or those named with --region.`,
-	example: "zygos publish turbine-link@stable\nzygos publish turbine-link --region far-skerry",
-	flags:   func() flags { return &publishFlags{} },
-	run:     opened(app.Strict, runPublish),
+Regions are those of the image's [publish], or those named with --region. --dry-run says what
+would be copied; --remove takes the version out of its regions: the documents first.`,
+	example: "zygos publish turbine-link@stable\nzygos publish turbine-link --region far-skerry --dry-run\n" +
+		"zygos publish turbine-link@2.3.0 --region far-skerry --remove",
+	flags: func() flags { return &publishFlags{} },
+	run:   opened(app.Strict, runPublish),
 }
 
 // publishFlags are those of publish.
 type publishFlags struct {
-	regions namesFlag
+	regions     namesFlag
+	dry, remove bool
 }
 
 func (f *publishFlags) declare(fs *flag.FlagSet) {
 	fs.Var(&f.regions, "region", "only the region `NAME`; may be repeated")
+	fs.BoolVar(&f.dry, "dry-run", false, "say what would be done")
+	fs.BoolVar(&f.remove, "remove", false, "take the version out of its regions")
 }
 
 func runPublish(ctx context.Context, in *invocation, a *app.App) error {
 	f := in.flags.(*publishFlags)
+	switch {
+	case f.dry && f.remove:
+		return wrongUse("--dry-run and --remove do not go together; 'zygos verify %s' shows what is where", in.args[0])
+	case f.dry:
+		return in.planned(ctx, a, f.regions)
+	case f.remove:
+		return in.unpublish(ctx, a, f.regions)
+	}
 	l := in.follow(a)
 	v, done, err := a.Publish(ctx, in.args[0], f.regions, func(d publish.Placed) {
 		if in.json {
@@ -93,6 +106,75 @@ func (in *invocation) published(v *catalog.Version, done []publish.Placed) error
 			v.Ref(), strings.Join(failed, ", "), strings.Join(why, "\n"), v.Image)}
 	}
 	in.next(fmt.Sprintf("zygos manifest %s · zygos locate %s --region %s", v.Ref(), v.Ref(), done[0].Region))
+	return nil
+}
+
+// planned says what a publication would do.
+func (in *invocation) planned(ctx context.Context, a *app.App, regions []string) error {
+	v, list, err := a.PlanPublish(ctx, in.args[0], regions)
+	if err != nil {
+		return err
+	}
+	var rows [][]string
+	var bytes int64
+	for i := range list {
+		p := &list[i]
+		if in.json {
+			if err := in.jsonLine(p); err != nil {
+				return err
+			}
+		}
+		if p.Does == "copy" {
+			bytes += p.Bytes
+		}
+		rows = append(rows, []string{p.Region, dash(p.Key().String()), mib(p.Bytes), p.Does, p.Why})
+	}
+	if in.json {
+		return nil
+	}
+	if err := in.columns([]string{"REGION", "FORMAT", "SIZE", "WOULD", "WHY"}, rows); err != nil {
+		return err
+	}
+	in.note("%s would be copied; nothing was done", mib(bytes))
+	in.next("zygos publish " + v.Ref())
+	return nil
+}
+
+// unpublish takes a version out of regions.
+func (in *invocation) unpublish(ctx context.Context, a *app.App, regions []string) error {
+	v, list, err := a.Unpublish(ctx, in.args[0], regions)
+	if err != nil {
+		return err
+	}
+	var rows [][]string
+	var failed []string
+	for i := range list {
+		d := &list[i]
+		if in.json {
+			if err := in.jsonLine(d); err != nil {
+				return err
+			}
+		}
+		state := "removed"
+		if d.Error != "" {
+			state = "FAILED"
+			failed = append(failed, fmt.Sprintf("  %s %s: %s", d.Region, d.Location, d.Error))
+		}
+		rows = append(rows, []string{d.Region, d.Key().String(), d.ID, state})
+	}
+	if len(list) == 0 {
+		in.note("%s is in none of these regions; nothing was done", v.Ref())
+		return nil
+	}
+	if !in.json {
+		if err := in.columns([]string{"REGION", "FORMAT", "ID", "STATE"}, rows); err != nil {
+			return err
+		}
+	}
+	if len(failed) > 0 {
+		return &publish.IncompleteError{Text: "no document names these any more, but their bytes could not be removed:\n" +
+			strings.Join(failed, "\n")}
+	}
 	return nil
 }
 

@@ -95,7 +95,7 @@ func TestUnmountedRegionIsNotFilled(t *testing.T) {
 	require.NoDirExists(t, filepath.Join(p.dir, "regions/here/first"))
 	p.ok("regions", "--mark", "here")
 	p.ok("publish", "first")
-	require.Contains(t, p.ok("verify"), "1 sound placement in 1 region")
+	require.Contains(t, p.ok("verify"), "2 sound placements in 1 region")
 	require.NoError(t, os.Rename(filepath.Join(p.dir, "regions"), filepath.Join(p.dir, "away")))
 	r := p.run("verify")
 	require.Equal(t, 6, r.code)
@@ -135,4 +135,33 @@ func TestLocateByAnIndexAlone(t *testing.T) {
 	require.Equal(t, 2, strings.Count(p.ok("locate", "first", "--all"), "zy-"))
 	p.ok("recall", "first@0.1.0", "--why", "a hole", "--yes")
 	other.fails(5, "a hole", "locate", "first@stable", "--index", index, "--format", "raw")
+}
+
+// What a publication would do is told without doing it; a version that is taken out of a region is named there no more.
+func TestPublishIsPlannedAndTakenBack(t *testing.T) {
+	t.Parallel()
+	p := me(t)
+	p.starter()
+	p.ok("build", "first")
+	require.Equal(t, 2, strings.Count(p.ok("publish", "first", "--dry-run"), "it was not placed there yet"))
+	require.NoDirExists(t, filepath.Join(p.dir, "regions/here/first"))
+	p.ok("publish", "first")
+	require.Equal(t, 2, strings.Count(p.ok("publish", "first", "--dry-run"), "it is there, as zy-"))
+	require.NoError(t, os.Truncate(p.glob("regions/here/first/*/*.raw")[0], 7))
+	require.Contains(t, p.ok("publish", "first", "--dry-run", "--json"), `"does":"copy","why":"what lies there is something else"`)
+
+	// While a document still names it, the bytes stay.
+	index := filepath.Join(p.dir, "regions/here/index.json")
+	require.NoError(t, os.Remove(index))
+	require.NoError(t, os.MkdirAll(filepath.Join(index, "in-the-way"), 0o755))
+	p.fails(6, "the index of here could not be written", "publish", "first", "--remove")
+	require.Len(t, p.glob("regions/here/first/*/first-*"), 2)
+	require.NoError(t, os.RemoveAll(index))
+	require.Equal(t, 2, strings.Count(p.ok("publish", "first", "--remove"), "removed"))
+	require.NoDirExists(t, filepath.Join(p.dir, "regions/here/first/0.1.0"))
+	require.NotContains(t, p.read("regions/here/index.json"), "first")
+	require.Contains(t, p.run("publish", "first", "--remove").err, "is in none of these regions")
+	p.fails(6, "is not in here", "locate", "first", "--region", "here", "--format", "tar")
+	p.fails(2, "do not go together", "publish", "first", "--remove", "--dry-run")
+	p.ok("publish", "first")
 }

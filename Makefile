@@ -7,7 +7,7 @@ export CGO_ENABLED = 0
 
 SOURCES := $(shell find cmd internal demo -type f ! -name '*_test.go') go.mod go.sum
 TESTER  := zygos-tester
-NEEDED  := docker-registry python3 libarchive-tools cpio qemu-system-x86 qemu-utils ovmf gdisk dosfstools mtools skopeo openssh-client e2fsprogs zstd xz-utils tar debootstrap uidmap postgresql rpm db5.3-util procps util-linux passwd ca-certificates
+NEEDED  := docker-registry s3cmd python3 libarchive-tools cpio qemu-system-x86 qemu-utils ovmf gdisk dosfstools mtools skopeo openssh-client e2fsprogs zstd xz-utils tar debootstrap uidmap postgresql rpm db5.3-util procps util-linux passwd ca-certificates
 AS_USER := internal/machine internal/layer internal/base internal/build
 
 .PHONY: help demo build test test-as-user crash fuzz bench screenshots debian-base reference clean check deps
@@ -24,7 +24,8 @@ $(BIN): $(SOURCES)
 demo: $(BIN) ## run the whole worked example in a new folder
 	@$(BIN) demo "$$(mktemp -d)/ebbline"
 
-test: deps check $(CACHE)/debian/bases $(CACHE)/kernel ## run all tests
+test: deps ## run all tests
+	@$(MAKE) -s -j3 check $(CACHE)/debian/bases $(CACHE)/kernel $(CACHE)/versitygw
 	ZYGOS_LONG=1 bench/with-postgres.sh $(GO) test -count=1 -timeout 30m -parallel 3 ./...
 	@if [ "$$(id -u)" = 0 ]; then $(MAKE) -s test-as-user; fi
 
@@ -71,6 +72,10 @@ $(CACHE)/kernel:
 	  for m in $(MODULES); do f=$$(find x/lib/modules -name $$m.ko*); [ -z "$$f" ] || { cp $$f $(CURDIR)/$@.new/modules/; basename $$f >> $(CURDIR)/$@.new/modules/order; }; done; \
 	  mv $(CURDIR)/$@.new $(CURDIR)/$@; rm -rf $$t; \
 	else echo "the kernel for a guest is fetched as root only; its test is skipped"; fi
+
+# An S3 server to place artifacts in.
+$(CACHE)/versitygw:
+	@mkdir -p $(CACHE) && GOBIN=$(CURDIR)/$(CACHE) GOFLAGS=-ldflags=-s $(GO) install github.com/versity/versitygw/cmd/versitygw@v1.8.0
 
 debian-base: deps ## make the base of examples/debian with debootstrap (root)
 	examples/debian/make-base.sh

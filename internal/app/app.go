@@ -34,6 +34,8 @@ type App struct {
 	// Progress is told what goes on: bytes done of total; total is 0 where only time tells, -1 where it is
 	// not known.
 	Progress func(doing string, done, total int64)
+	// There is told the same of what goes on in a region, beside others.
+	There func(region, doing string, done, total int64)
 	// Watch is told of the events of builds, from several goroutines.
 	Watch func(build.Event)
 }
@@ -78,7 +80,8 @@ func Open(ctx context.Context, at Where, how Care, by Caller) (*App, error) {
 		return nil, err
 	}
 	s.Epoch = by.Epoch
-	return &App{State: s, Who: by.Who, Progress: func(string, int64, int64) {}, Watch: func(build.Event) {}}, err
+	return &App{State: s, Who: by.Who, Progress: func(string, int64, int64) {},
+		There: func(string, string, int64, int64) {}, Watch: func(build.Event) {}}, err
 }
 
 // Resolve finds the version that a reference means.

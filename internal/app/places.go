@@ -28,7 +28,8 @@ func (a *App) publication(ctx context.Context, ref string, regions []string) (*p
 		return nil, err
 	}
 	to, err := publish.Regions(a.State, v, regions)
-	return &publish.Publication{State: a.State, Version: v, Regions: to, Each: func(publish.Placed) {}, Progress: a.Progress}, err
+	return &publish.Publication{State: a.State, Version: v, Regions: to, Each: func(publish.Placed) {}, Progress: a.Progress,
+		There: a.There}, err
 }
 
 // Publish places a version in the regions named, or in those of its image, and writes its documents. What

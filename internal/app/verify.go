@@ -80,9 +80,8 @@ func (a *App) repair(ctx context.Context, list []publish.Found) error {
 				}
 			}
 		}
-		p := publish.Publication{State: a.State, Version: v, Regions: regions, Progress: a.Progress, Each: func(d publish.Placed) {
-			placed[d.Region+" "+d.Key().String()] = d
-		}}
+		p := publish.Publication{State: a.State, Version: v, Regions: regions, Progress: a.Progress, There: a.There,
+			Each: func(d publish.Placed) { placed[d.Region+" "+d.Key().String()] = d }}
 		p.Place(ctx)
 		if ctx.Err() != nil {
 			return ctx.Err()

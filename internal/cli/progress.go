@@ -115,7 +115,12 @@ func (l *live) text(who string, f *foot) string {
 		full := int(width * min(f.done, f.total) / f.total)
 		text += strings.Repeat("=", full) + strings.Repeat(" ", width-full) + " " + mib(f.done) + " of " + mib(f.total) + " "
 	}
-	return text + human(time.Since(f.began).Truncate(100*time.Millisecond))
+	took := time.Since(f.began)
+	text += human(took.Truncate(100 * time.Millisecond))
+	if f.total > 0 && f.done > 0 && took > 3*time.Second {
+		text += ", " + human(time.Duration(float64(took)*float64(f.total-f.done)/float64(f.done)).Truncate(time.Second)) + " left"
+	}
+	return text
 }
 
 // queue says how many images wait for their turn.

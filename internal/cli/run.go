@@ -43,6 +43,13 @@ func opened(how app.Care, run func(context.Context, *invocation, *app.App) error
 func (in *invocation) follow(a *app.App) *live {
 	l := in.live()
 	a.Progress = func(doing string, done, total int64) { l.show("", doing, done, total) }
+	a.There = func(region, doing string, done, total int64) {
+		if done >= total {
+			l.idle(region)
+		} else {
+			l.show(region, doing, done, total)
+		}
+	}
 	a.Watch = in.watchBuild(l)
 	return l
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -74,8 +75,9 @@ type Publication struct {
 	*state.State
 	Version *catalog.Version
 	Regions []*definition.Region
-	// Progress is told how many bytes of how many are there, Each what happened to an artifact.
+	// Progress is told what is fetched, There how many bytes of how many are in a region, Each what happened to an artifact.
 	Progress supply.Tell
+	There    func(region, doing string, done, total int64)
 	Each     func(Placed)
 }
 
@@ -86,25 +88,11 @@ const mostAtOnce = 4
 func (p *Publication) Place(ctx context.Context) []Placed {
 	var mu sync.Mutex
 	var list []Placed
-	var done, total int64
-	for _, r := range p.Regions {
-		for _, a := range p.Version.Artifacts {
-			if r.Takes(a.Format) {
-				total += a.Bytes
-			}
-		}
-	}
-	told := func(n int64) {
-		mu.Lock()
-		defer mu.Unlock()
-		done += n
-		p.Progress("publish "+p.Version.Ref(), done, total)
-	}
 	var group errgroup.Group
 	group.SetLimit(mostAtOnce)
 	for _, r := range p.Regions {
 		group.Go(func() error {
-			for _, result := range p.placeIn(ctx, r, told) {
+			for _, result := range p.placeIn(ctx, r) {
 				mu.Lock()
 				list = append(list, result)
 				mu.Unlock()
@@ -121,9 +109,18 @@ func (p *Publication) Place(ctx context.Context) []Placed {
 }
 
 // placeIn places the artifacts in one region.
-func (p *Publication) placeIn(ctx context.Context, r *definition.Region, told func(int64)) []Placed {
+func (p *Publication) placeIn(ctx context.Context, r *definition.Region) []Placed {
 	v := p.Version
 	var list []Placed
+	var done atomic.Int64
+	total := int64(0)
+	for _, a := range v.Artifacts {
+		if r.Takes(a.Format) {
+			total += a.Bytes
+		}
+	}
+	told := func(n int64) { p.There(r.Name, v.Ref(), min(done.Add(n), total), total) }
+	defer func() { p.There(r.Name, v.Ref(), total, total) }()
 	target, err := kinds.Open(r, p.Path)
 	if err != nil {
 		return []Placed{{Region: r.Name, Error: err.Error()}}

@@ -63,7 +63,7 @@ type Verification struct {
 	Version *catalog.Version // nil for all
 	Regions []*definition.Region
 	Deep    bool // read the bytes, and do not trust sizes and what a region says of them
-	// Progress is told how many placements of how many were looked at.
+	// Progress is told the bytes of the placements that were looked at.
 	Progress supply.Tell
 }
 
@@ -82,12 +82,12 @@ func (c *Verification) Find(ctx context.Context) (list []Found, err error) {
 	if err != nil {
 		return nil, err
 	}
-	total, done := 0, 0
+	total, done := int64(0), int64(0)
 	in := map[string][]catalog.Placement{}
 	for _, pl := range placements {
 		if slices.ContainsFunc(c.Regions, func(r *definition.Region) bool { return r.Name == pl.Region }) && !pl.Leaving {
 			in[pl.Region] = append(in[pl.Region], pl)
-			total++
+			total += sizes[pl.Artifact]
 		}
 	}
 	for _, r := range c.Regions {
@@ -113,8 +113,8 @@ func (c *Verification) Find(ctx context.Context) (list []Found, err error) {
 				break
 			}
 			list = append(list, f)
-			done++
-			c.Progress("verify", int64(done), int64(total))
+			done += sizes[pl.Artifact]
+			c.Progress("verify", done, total)
 		}
 		if silent {
 			continue

@@ -119,7 +119,7 @@ func (f folder) Place(ctx context.Context, item region.Item, told func(int64)) (
 		}
 	}
 	if err := f.copy(ctx, part, item, told); err != nil {
-		return p, absent{err}
+		return p, &region.Absent{Err: err}
 	}
 	if err := os.Rename(part.Name(), p.Location); err != nil {
 		return p, err
@@ -350,11 +350,11 @@ func (f folder) Stat(_ context.Context, location string) (int64, string, error) 
 	info, err := os.Stat(f.near(location))
 	switch {
 	case errors.Is(err, os.ErrNotExist):
-		return 0, "", absent{fmt.Errorf("there is no file %s", location)}
+		return 0, "", region.Missing("there is no file %s", location)
 	case err != nil:
 		return 0, "", err
 	case !info.Mode().IsRegular():
-		return 0, "", absent{fmt.Errorf("%s is no file", location)}
+		return 0, "", region.Missing("%s is no file", location)
 	}
 	return info.Size(), "", nil
 }
@@ -366,9 +366,9 @@ func (f folder) Verify(ctx context.Context, location, digest string) error {
 	got, err := fromMedium(ctx, f.near(location))
 	switch {
 	case errors.Is(err, os.ErrNotExist):
-		return absent{err}
+		return &region.Absent{Err: err}
 	case err == nil && got.Digest != digest:
-		return absent{fmt.Errorf("%s has the digest %s instead of %s", location, got.Digest, digest)}
+		return region.Missing("%s has the digest %s instead of %s", location, got.Digest, digest)
 	}
 	return err
 }
@@ -396,9 +396,3 @@ func (f folder) Sweep(context.Context) (removed []string, err error) {
 	}
 	return removed, err
 }
-
-// absent is region.ErrAbsent with the words of what failed.
-type absent struct{ error }
-
-func (e absent) Is(target error) bool { return target == region.ErrAbsent }
-func (e absent) Unwrap() error        { return e.error }

@@ -9,10 +9,11 @@ import (
 	"zygos/internal/region"
 	"zygos/internal/region/folder"
 	"zygos/internal/region/registry"
+	"zygos/internal/region/s3"
 )
 
 // Table is the kinds, in the order in which they are told.
-var Table = []*region.Kind{&folder.Kind, &registry.Kind}
+var Table = []*region.Kind{&folder.Kind, &registry.Kind, &s3.Kind}
 
 func find(name string) *region.Kind {
 	if i := slices.IndexFunc(Table, func(k *region.Kind) bool { return k.Name == name }); i >= 0 {
@@ -23,7 +24,7 @@ func find(name string) *region.Kind {
 
 // Readers are the kinds as definitions are read with them.
 func Readers() definition.RegionKinds {
-	kinds := definition.RegionKinds{Later: []string{"cloud", "s3"},
+	kinds := definition.RegionKinds{Later: []string{"cloud"},
 		Read: func(kind, name string, v definition.Values) any { return find(kind).Read(name, v) }}
 	for _, k := range Table {
 		kinds.Names = append(kinds.Names, k.Name)

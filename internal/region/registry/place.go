@@ -229,7 +229,7 @@ func (g *registry) Stat(ctx context.Context, location string) (int64, string, er
 	for _, d := range m.Layers {
 		there, err := repo.Blobs().Exists(ctx, d)
 		if err == nil && !there {
-			err = absent{fmt.Errorf("%s lacks %s, which it names", location, d.Digest)}
+			err = region.Missing("%s lacks %s, which it names", location, d.Digest)
 		}
 		if err != nil {
 			return 0, "", again(err)
@@ -253,7 +253,7 @@ func (g *registry) layout(ctx context.Context, repo *remote.Repository, text []b
 	}
 	parts, err := artifact.Layout(text, config)
 	if err != nil {
-		return nil, absent{err}
+		return nil, &region.Absent{Err: err}
 	}
 	l := &layout{ctx: ctx, repo: repo, parts: parts}
 	for _, p := range parts {
@@ -266,11 +266,11 @@ func (g *registry) layout(ctx context.Context, repo *remote.Repository, text []b
 func read1(ctx context.Context, repo *remote.Repository, d ocispec.Descriptor) ([]byte, error) {
 	const most = 4 << 20
 	if d.Size > most {
-		return nil, absent{fmt.Errorf("%s is larger than it may be", d.Digest)}
+		return nil, region.Missing("%s is larger than it may be", d.Digest)
 	}
 	body, err := repo.Blobs().Fetch(ctx, d)
 	if errors.Is(err, errdef.ErrNotFound) {
-		return nil, absent{err}
+		return nil, &region.Absent{Err: err}
 	}
 	if err != nil {
 		return nil, again(err)
@@ -278,7 +278,7 @@ func read1(ctx context.Context, repo *remote.Repository, d ocispec.Descriptor) (
 	defer body.Close()
 	text, err := io.ReadAll(io.LimitReader(body, d.Size+1))
 	if err == nil && godigest.FromBytes(text) != d.Digest {
-		err = absent{fmt.Errorf("%s has other bytes than its digest says", d.Digest)}
+		err = region.Missing("%s has other bytes than its digest says", d.Digest)
 	}
 	return text, again(err)
 }
@@ -371,7 +371,7 @@ func (g *registry) Verify(ctx context.Context, location, digest string) error {
 	defer body.Close()
 	got, err := godigest.SHA256.FromReader(body)
 	if err == nil && got.String() != digest {
-		err = absent{fmt.Errorf("%s has the digest %s instead of %s", location, got, digest)}
+		err = region.Missing("%s has the digest %s instead of %s", location, got, digest)
 	}
 	return err
 }

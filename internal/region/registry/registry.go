@@ -5,17 +5,14 @@
 package registry
 
 import (
+	"cmp"
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/url"
-	"os"
 	"regexp"
 	"strconv"
 	"strings"
@@ -80,17 +77,12 @@ type registry struct {
 func open(r *definition.Region, path func(string) string) region.Region {
 	s := r.Settings.(settings)
 	g := &registry{name: r.Name, host: s.url.Host, prefix: s.url.Path, plain: s.url.Scheme == "http"}
-	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.IdleConnTimeout, transport.ResponseHeaderTimeout = 30*time.Second, 30*time.Second
+	ca := ""
 	if s.ca != "" {
-		pool := x509.NewCertPool()
-		text, err := os.ReadFile(path(s.ca))
-		if err == nil && !pool.AppendCertsFromPEM(text) {
-			err = fmt.Errorf("%s holds no certificate", s.ca)
-		}
-		g.broken = err
-		transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+		ca = path(s.ca)
 	}
+	var transport *http.Transport
+	transport, g.broken = region.Transport(ca)
 	g.client = &auth.Client{Client: &http.Client{Transport: patient(transport)}, Cache: auth.NewCache(),
 		Credential: func(ctx context.Context, host string) (auth.Credential, error) {
 			if s.credentials == "" || host != g.host {
@@ -178,24 +170,17 @@ func (g *registry) ID(item region.Item) string { return region.ID(g.name, item) 
 // again tells whether an error may go away by itself.
 func again(err error) error {
 	var answer *errcode.ErrorResponse
-	var network net.Error
 	var known *region.AgainError
 	switch {
-	case err == nil || errors.Is(err, context.Canceled) || errors.As(err, &known):
+	case err == nil || errors.Is(err, context.Canceled) || errors.As(err, &known) || errors.Is(err, region.ErrAbsent):
+		return err
 	case errors.As(err, &answer):
 		if answer.StatusCode >= 500 || answer.StatusCode == http.StatusTooManyRequests || answer.StatusCode == http.StatusRequestTimeout {
 			return &region.AgainError{Err: err}
 		}
-	case errors.As(err, &network), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
-		var request *url.Error
-		if errors.As(err, &request) {
-			if u, e := url.Parse(request.URL); e == nil { // the rest of the address helps nobody
-				err = fmt.Errorf("no answer from %s: %w", u.Host, request.Err)
-			}
-		}
-		return &region.AgainError{Err: err}
+		return err
 	}
-	return err
+	return cmp.Or(region.Unanswered(err), err)
 }
 
 // unsupported says whether a server refuses to do something at all.
@@ -205,17 +190,11 @@ func unsupported(err error) bool {
 		answer.StatusCode == http.StatusNotFound || answer.StatusCode == http.StatusBadRequest || answer.StatusCode == http.StatusNotImplemented)
 }
 
-// absent is region.ErrAbsent with the words of what failed.
-type absent struct{ error }
-
-func (e absent) Is(target error) bool { return target == region.ErrAbsent }
-func (e absent) Unwrap() error        { return e.error }
-
 // content reads a manifest.
 func content(ctx context.Context, repo *remote.Repository, reference string) (d ocispec.Descriptor, text []byte, err error) {
 	d, body, err := repo.Manifests().FetchReference(ctx, reference)
 	if errors.Is(err, errdef.ErrNotFound) {
-		return d, nil, absent{fmt.Errorf("%s has no %s", repo.Reference.Repository, reference)}
+		return d, nil, region.Missing("%s has no %s", repo.Reference.Repository, reference)
 	}
 	if err != nil {
 		return d, nil, again(err)
@@ -240,7 +219,7 @@ func (g *registry) manifest(ctx context.Context, location string) (*remote.Repos
 	}
 	var m ocispec.Manifest
 	if err := json.Unmarshal(text, &m); err != nil || len(m.Layers) == 0 {
-		return nil, nil, nil, absent{fmt.Errorf("%s is no manifest of an artifact", location)}
+		return nil, nil, nil, region.Missing("%s is no manifest of an artifact", location)
 	}
 	return repo, text, &m, nil
 }

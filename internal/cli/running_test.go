@@ -14,7 +14,7 @@ func TestParallelBuilds(t *testing.T) {
 	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
-		same := "[[stage]]\nname = \"same\"\ninline = \"sleep 0.5; head -c 9 /dev/urandom > /same\"\n"
+		same := "[[stage]]\nname = \"same\"\ninline = \"sleep 2; head -c 9 /dev/urandom > /same\"\n"
 		p.define("a", "field-os", same)
 		p.define("b", "field-os", same+"[[stage]]\nname = \"b\"\ninline = \"exit 5\"\n")
 		p.define("c", "a", "[[stage]]\nname = \"c\"\ninline = \"cp /same /c\"\n")

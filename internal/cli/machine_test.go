@@ -63,15 +63,17 @@ func newClone(t *testing.T, dir, disk, name string) *clone {
 func (c *clone) do(command string) string {
 	until := time.Now().Add(15 * time.Minute)
 	for {
-		ctx, cancel := context.WithTimeout(c.t.Context(), 4*time.Minute)
+		ctx, cancel := context.WithTimeout(c.t.Context(), 3*time.Minute)
 		out, err := exec.CommandContext(ctx, "ssh", "-p", fmt.Sprint(c.port), "-i", c.key, "-o", "StrictHostKeyChecking=no", "-o",
-			"UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", "-o", "ConnectTimeout=10", "keeper@127.0.0.1", command).CombinedOutput()
+			"UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", "-o", "ConnectTimeout=10", "-o",
+			"ServerAliveInterval=5", "-o", "ServerAliveCountMax=6", "keeper@127.0.0.1", command).CombinedOutput()
+		stuck := ctx.Err() != nil // in a guest that was turned off
 		cancel()
 		if err == nil {
 			return strings.TrimSpace(string(out))
 		}
 		var exit *exec.ExitError
-		if unreached := errors.As(err, &exit) && exit.ExitCode() == 255; time.Now().After(until) || !unreached {
+		if unreached := stuck || errors.As(err, &exit) && exit.ExitCode() == 255; time.Now().After(until) || !unreached {
 			console, _ := os.ReadFile(c.key + ".log") // for the message
 			require.NoError(c.t, err, "%s: %s\n%s", command, out, console[max(0, len(console)-300):])
 		}

@@ -16,6 +16,7 @@ import (
 	"zygos/internal/region/kinds"
 	"zygos/internal/retention"
 	"zygos/internal/state"
+	"zygos/internal/supply"
 )
 
 // publication is the way of a version to the regions named, or to those of its image.
@@ -117,7 +118,7 @@ func (a *App) Regions(ctx context.Context) ([]Region, error) {
 
 // Mark says that a region lies where its definition says, for a kind that asks for that.
 func (a *App) Mark(ctx context.Context, name string) error {
-	r, err := a.region(name)
+	r, err := a.Region(name)
 	if err != nil {
 		return err
 	}
@@ -165,9 +166,10 @@ func (a *App) Locate(ctx context.Context, r LocateRequest) (*catalog.Version, *c
 	if err == nil && at >= 0 {
 		return v, &list[at], nil
 	}
-	if names := a.Org.RegionNames(); err == nil && !slices.Contains(names, r.Region) {
-		err = fmt.Errorf("region %q is not in zygos.toml; regions are %s", r.Region, strings.Join(names, ", "))
-	} else if err == nil {
+	if err == nil {
+		_, err = a.Region(r.Region)
+	}
+	if err == nil {
 		err = &publish.IncompleteError{Text: fmt.Sprintf("%s is not in %s; place it there: zygos publish %s --region %s", v.Ref(), r.Region,
 			v.Ref(), r.Region)}
 	}
@@ -212,11 +214,15 @@ func (a *App) Everywhere(ctx context.Context, ref string) (*catalog.Version, []c
 	return v, list, err
 }
 
-// LocateIn is Locate by a region's index alone, without workspace and catalog.
-func LocateIn(x *manifest.Index, r LocateRequest) (*manifest.Version, *manifest.Local, error) {
+// LocateIn is Locate by the index of a region, in a file or on a server, without workspace and catalog.
+func LocateIn(ctx context.Context, index string, r LocateRequest) (*manifest.Version, *manifest.Local, error) {
 	ref, err := definition.ParseRef(r.Ref)
 	if err != nil {
 		return nil, nil, state.Ask("%s", err)
+	}
+	x, err := supply.Index(ctx, index)
+	if err != nil {
+		return nil, nil, err
 	}
 	r.Region = x.Region
 	var first error // why the newest that is meant cannot be used
@@ -243,10 +249,12 @@ func LocateIn(x *manifest.Index, r LocateRequest) (*manifest.Version, *manifest.
 			keys[j] = artifact.Key{Variant: a.Variant, Name: a.Name, Format: a.Format}
 		}
 		at, err := r.choose(v.Image+"@"+v.Version, keys)
-		if err == nil && at >= 0 {
+		if err != nil {
+			return nil, nil, err
+		}
+		if at >= 0 {
 			return v, &v.Artifacts[at], nil
 		}
-		return nil, nil, err
 	}
 	if first == nil {
 		text := fmt.Sprintf("%s is not in %s", r.Ref, x.Region)

@@ -73,18 +73,14 @@ func runPublish(ctx context.Context, in *invocation, a *app.App) error {
 
 // published writes the result.
 func (in *invocation) published(v *catalog.Version, done []publish.Placed) error {
-	var failed []string
 	var rows [][]string
 	for _, d := range done {
 		state := "already there, verified"
-		if d.Copied {
-			state = "copied and verified"
-		}
-		if d.Error != "" {
+		switch {
+		case d.Error != "":
 			state = "FAILED"
-			if !slices.Contains(failed, d.Region) {
-				failed = append(failed, d.Region)
-			}
+		case d.Copied:
+			state = "copied and verified"
 		}
 		rows = append(rows, []string{d.Region, dash(d.Key().String()), dash(d.ID), mib(d.Bytes), human(d.Took), state})
 	}
@@ -93,17 +89,8 @@ func (in *invocation) published(v *catalog.Version, done []publish.Placed) error
 			return err
 		}
 	}
-	if len(failed) > 0 {
-		var why []string
-		for _, d := range done {
-			if d.Error != "" {
-				why = append(why, fmt.Sprintf("  %s %s: %s", d.Region, d.Key().String(), d.Error))
-			}
-		}
-		return &publish.IncompleteError{Text: fmt.Sprintf("%s is not complete in %s; the other regions are, and the manifest names only what "+
-			"was verified\n%s\nRun the command again once the cause is mended; what is there is not copied again. An artifact that is missing "+
-			"or damaged in the store is made anew by 'zygos build %s --force'",
-			v.Ref(), strings.Join(failed, ", "), strings.Join(why, "\n"), v.Image)}
+	if err := publish.Incomplete(v, done); err != nil {
+		return err
 	}
 	in.next(fmt.Sprintf("zygos manifest %s · zygos locate %s --region %s", v.Ref(), v.Ref(), done[0].Region))
 	return nil

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"zygos/internal/app"
-	"zygos/internal/manifest"
 )
 
 var cmdRegions = &command{
@@ -125,11 +124,7 @@ func runLocate(ctx context.Context, in *invocation, a *app.App) error {
 
 // locateIn asks an index alone.
 func (in *invocation) locateIn(ctx context.Context, f *locateFlags) error {
-	x, err := manifest.ReadIndex(ctx, f.index)
-	if err != nil {
-		return err
-	}
-	v, found, err := app.LocateIn(x, f.request(in.args[0]))
+	v, found, err := app.LocateIn(ctx, f.index, f.request(in.args[0]))
 	if err != nil {
 		return err
 	}
@@ -137,7 +132,7 @@ func (in *invocation) locateIn(ctx context.Context, f *locateFlags) error {
 		return in.writeJSON(found)
 	}
 	_, err = fmt.Fprintln(in.out, found.ID)
-	in.note("%s@%s in %s: %s", v.Image, v.Version, x.Region, found.Location)
+	in.note("%s@%s: %s", v.Image, v.Version, found.Location)
 	return err
 }
 

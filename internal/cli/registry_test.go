@@ -8,19 +8,14 @@ import (
 	"crypto/x509/pkix"
 	"encoding/pem"
 	"fmt"
-	"io"
 	"math/big"
 	"net"
 	"net/http"
-	"net/http/httptest"
-	"net/http/httputil"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
-	"syscall"
 	"testing"
 	"time"
 
@@ -37,25 +32,12 @@ func registry(t *testing.T, dir, more string) string {
 	if err != nil {
 		needtest.Skip(t, "docker-registry is not installed; 'make test' installs it")
 	}
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	address := free.Addr().String()
-	require.NoError(t, free.Close())
+	address := freeAddress(t)
 	settings := filepath.Join(dir, "registry.yml")
 	require.NoError(t, os.WriteFile(settings, fmt.Appendf(nil, "version: 0.1\nlog: {level: error}\nstorage:\n"+
 		"  filesystem: {rootdirectory: %s}\n"+
 		"  delete: {enabled: true}\nhttp:\n  addr: %s\n%s", filepath.Join(dir, "stored"), address, more), 0o600))
-	cmd := exec.Command(server, "serve", settings)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
-	require.Eventually(t, func() bool {
-		c, err := net.Dial("tcp", address)
-		if err == nil {
-			c.Close()
-		}
-		return err == nil
-	}, 10*time.Second, 20*time.Millisecond)
+	serve(t, address, exec.Command(server, "serve", settings))
 	return address
 }
 
@@ -147,6 +129,14 @@ func TestRegistryHoldsWhatWasBuilt(t *testing.T) {
 	require.Regexp(t, "golden +first@0.1.1 +qcow2 +missing", r.out)
 	require.Contains(t, p.ok("verify", "--repair"), "repaired")
 	require.FileExists(t, lost)
+	index, err := filepath.Glob(filepath.Join(dir, "stored/docker/registry/v2/repositories/golden/zygos/documents/_layers/sha256/*"))
+	require.NoError(t, err)
+	for _, layer := range index {
+		name := filepath.Base(layer)
+		require.NoError(t, os.RemoveAll(filepath.Join(dir, "stored/docker/registry/v2/blobs/sha256", name[:2], name)))
+	}
+	require.Contains(t, p.run("verify").out, "index.json")
+	require.Contains(t, p.ok("verify", "--repair"), "it was written anew")
 
 	p.write("zygos.toml", p.read("zygos.toml")+"[keep]\nversions = 1\n")
 	p.ok("tag", "first@0.1.1", "stable")
@@ -199,38 +189,24 @@ func TestRegistryWantsToKnowWhoComes(t *testing.T) {
 	require.NotContains(t, r.out+r.err, "a-long-password")
 }
 
-// troubled passes requests on, but for some: it answers that the server is busy, or breaks a transfer off.
-func troubled(t *testing.T, at string, faults *atomic.Int64) string {
-	to, err := url.Parse("http://" + at)
-	require.NoError(t, err)
-	pass := httputil.NewSingleHostReverseProxy(to)
-	pass.ErrorHandler = func(http.ResponseWriter, *http.Request, error) { panic(http.ErrAbortHandler) }
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		upload := r.Method == http.MethodPut && strings.Contains(r.URL.Path, "/uploads/")
-		switch n := faults.Load(); {
-		case n > 2 && upload:
-			faults.Add(-1)
-			_, _ = io.CopyN(io.Discard, r.Body, 100_000)
-			panic(http.ErrAbortHandler)
-		case n > 0 && n <= 2 && r.Method != http.MethodGet:
-			faults.Add(-1)
-			w.Header().Set("Retry-After", "1")
-			w.WriteHeader(http.StatusServiceUnavailable)
-		default:
-			r.Host = r.URL.Host
-			pass.ServeHTTP(w, r)
-		}
-	}))
-	t.Cleanup(server.Close)
-	return strings.TrimPrefix(server.URL, "http://")
-}
-
 // A transfer to a registry that breaks, and a server that is busy, are tried again.
 func TestRegistryThatStumbles(t *testing.T) {
 	t.Parallel()
 	p, dir := me(t), tempDir(t)
 	var faults atomic.Int64
-	at := troubled(t, registry(t, dir, "  relativeurls: true\n"), &faults)
+	at := line(t, registry(t, dir, "  relativeurls: true\n"), func(w http.ResponseWriter, r *http.Request) bool {
+		switch n := faults.Load(); {
+		case n > 2 && r.Method == http.MethodPut && strings.Contains(r.URL.Path, "/uploads/"):
+			faults.Add(-1)
+			breakOff(r)
+		case n > 0 && n <= 2 && r.Method != http.MethodGet:
+			faults.Add(-1)
+			w.Header().Set("Retry-After", "1")
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return true
+		}
+		return false
+	})
 	p.toRegistry("http://"+at, "")
 	faults.Store(4)
 	require.Equal(t, 3, strings.Count(p.ok("publish", "first"), "copied and verified"))

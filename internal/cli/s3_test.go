@@ -1,20 +1,13 @@
 package cli_test
 
 import (
-	"io"
-	"net"
 	"net/http"
-	"net/http/httptest"
-	"net/http/httputil"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
-	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -30,24 +23,13 @@ func bucketServer(t *testing.T, dir string) string {
 	if _, err := os.Stat(server); err != nil {
 		needtest.Skip(t, "there is no S3 server; 'make test' builds one")
 	}
-	require.NoError(t, os.MkdirAll(filepath.Join(dir, "store/golden"), 0o755))
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	address := free.Addr().String()
-	require.NoError(t, free.Close())
+	for _, name := range []string{"store/golden", "meta"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, name), 0o755))
+	}
+	address := freeAddress(t)
 	cmd := exec.Command(server, "--access", s3Key, "--secret", s3Secret, "--port", address, "--quiet",
 		"posix", "--sidecar", filepath.Join(dir, "meta"), filepath.Join(dir, "store"))
-	require.NoError(t, os.MkdirAll(filepath.Join(dir, "meta"), 0o755))
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
-	require.Eventually(t, func() bool {
-		c, err := net.Dial("tcp", address)
-		if err == nil {
-			c.Close()
-		}
-		return err == nil
-	}, 20*time.Second, 20*time.Millisecond)
+	serve(t, address, cmd)
 	return address
 }
 
@@ -101,31 +83,25 @@ func TestBucketHoldsWhatWasBuilt(t *testing.T) {
 	p.env = append(p.env, "GOLDEN=KEEPER:not-the-secret-of-the-keeper")
 	p.fails(6, "", "publish", "first")
 	p.env = append(p.env, "GOLDEN=nothing")
-	p.fails(6, "they are no key and secret with a colon between them", "publish", "first")
+	p.fails(6, "are no key and secret with a colon between them", "publish", "first")
 }
 
 // An upload that broke, or whose program was killed, is gone on with: parts that are there are not sent again.
 func TestUploadToABucketGoesOn(t *testing.T) {
 	t.Parallel()
 	p, dir := me(t), tempDir(t)
-	to, err := url.Parse("http://" + bucketServer(t, dir))
-	require.NoError(t, err)
 	var sent, most atomic.Int64
 	most.Store(2)
-	pass := httputil.NewSingleHostReverseProxy(to)
-	pass.ErrorHandler = func(http.ResponseWriter, *http.Request, error) { panic(http.ErrAbortHandler) }
-	line := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	at := line(t, bucketServer(t, dir), func(_ http.ResponseWriter, r *http.Request) bool {
 		if r.Method == http.MethodPut && r.URL.Query().Has("partNumber") {
 			if sent.Load() >= most.Load() {
-				_, _ = io.CopyN(io.Discard, r.Body, 1_000_000)
-				panic(http.ErrAbortHandler)
+				breakOff(r)
 			}
 			sent.Add(1)
 		}
-		pass.ServeHTTP(w, r)
-	}))
-	defer line.Close()
-	p.toBucket(line.URL)
+		return false
+	})
+	p.toBucket("http://" + at)
 	r := p.run("publish", "first")
 	require.Equal(t, 6, r.code, r.err)
 	require.Contains(t, r.err, "no answer from")

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -46,30 +47,33 @@ func runVerify(ctx context.Context, in *invocation, a *app.App) error {
 	if list == nil && err != nil {
 		return err
 	}
-	if in.json {
-		if list == nil {
-			list = []publish.Found{}
-		}
-		if err := in.writeJSON(list); err != nil {
-			return err
-		}
-	}
-	counts, regions := map[string]int{}, map[string]bool{}
+	left, mends, sound := 0, 0, 0
+	regions := map[string]bool{}
 	var rows [][]string
+	foreign := false
 	for i := range list {
 		f := &list[i]
-		counts[f.State]++
 		regions[f.Region] = true
+		if f.Broken() {
+			left++
+		}
+		if f.Mends() {
+			mends++
+		}
 		if f.State == publish.Sound {
+			sound++
 			continue
 		}
-		what := f.Key().String()
-		if what == "" {
-			what = f.Location
-		}
-		rows = append(rows, []string{f.Region, dash(f.Ref()), dash(what), f.State, f.What})
+		foreign = foreign || f.State == publish.Foreign
+		rows = append(rows, []string{f.Region, dash(f.Ref()), dash(cmp.Or(f.Key().String(), f.Location)), f.State, f.What})
 	}
-	if len(rows) > 0 && !in.json {
+	if in.json {
+		if e := in.writeJSON(append([]publish.Found{}, list...)); e != nil || (left == 0 && err == nil) {
+			return e
+		}
+		return &exitError{exitIncomplete}
+	}
+	if len(rows) > 0 {
 		if err := in.columns([]string{"REGION", "VERSION", "WHAT", "STATE", "WHY"}, rows); err != nil {
 			return err
 		}
@@ -78,18 +82,15 @@ func runVerify(ctx context.Context, in *invocation, a *app.App) error {
 	if f.deep {
 		how = "by all their bytes"
 	}
-	if !in.json {
-		fmt.Fprintf(in.out, "%s in %s, %s\n", counted(counts[publish.Sound], "sound placement"), counted(len(regions), "region"), how)
-	}
-	left := counts[publish.Missing] + counts[publish.Changed] + counts[publish.Outdated] + counts[publish.Unreachable]
+	fmt.Fprintf(in.out, "%s in %s, %s\n", counted(sound, "sound placement"), counted(len(regions), "region"), how)
 	switch {
 	case err != nil:
 		return err
-	case left > 0 && counts[publish.Missing]+counts[publish.Changed]+counts[publish.Outdated] > 0 && !f.repair:
+	case mends > 0 && !f.repair:
 		return &publish.IncompleteError{Text: counted(left, "problem") + "; 'zygos verify --repair' places again what is missing or changed"}
 	case left > 0:
 		return &publish.IncompleteError{Text: counted(left, "problem") + " left; the reasons stand above"}
-	case counts[publish.Foreign] > 0:
+	case foreign:
 		in.note("what is foreign was placed by somebody else, or by a catalog that is gone; nothing here removes it")
 	}
 	if !f.deep {

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"encoding/json"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -9,16 +10,23 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 )
+
+// published is somebody whose image, a tar and what more says, is placed in a region.
+func published(t *testing.T, more string) *person {
+	p := me(t)
+	p.starter()
+	p.image("[[stage]]\nname = \"s\"\ninline = \"seq 100000 > /long\"\n" + more)
+	p.ok("build", "first")
+	p.ok("publish", "first")
+	return p
+}
 
 // What is not as it should be in a region is named and mended; what is foreign stays.
 func TestVerifyFindsAndMends(t *testing.T) {
 	t.Parallel()
-	p := me(t)
-	p.starter()
-	p.image("[[stage]]\nname = \"s\"\ninline = \"seq 100000 > /long\"\n[[artifact]]\nformat = \"raw\"\n")
-	p.ok("build", "first")
-	p.ok("publish", "first")
+	p := published(t, "[[artifact]]\nformat = \"raw\"\n")
 	require.Equal(t, "2 sound placements in 1 region, by size\n", p.ok("verify"))
 	raw := p.glob("regions/here/first/*/*.raw")[0]
 	content, err := os.ReadFile(raw)
@@ -38,6 +46,9 @@ func TestVerifyFindsAndMends(t *testing.T) {
 	require.Regexp(t, `here +- +\S+stray.img +foreign`, r.out)
 	require.NotContains(t, r.out, "changed", "only reading the bytes shows that")
 	require.Contains(t, r.err, "3 problems; 'zygos verify --repair'")
+	r = p.run("verify", "--json")
+	require.Equal(t, 6, r.code)
+	require.True(t, json.Valid([]byte(r.out)), "one document: "+r.out)
 	r = p.run("verify", "--deep", "--repair", "--json")
 	require.Zero(t, r.code, r.err)
 	require.Equal(t, 4, strings.Count(r.out, `"state": "repaired"`), r.out)
@@ -52,11 +63,7 @@ func TestVerifyFindsAndMends(t *testing.T) {
 // A file that was fetched is whole and verified, or not there under its name; what came before is gone on with.
 func TestFetchGoesOn(t *testing.T) {
 	t.Parallel()
-	p := me(t)
-	p.starter()
-	p.image("[[stage]]\nname = \"s\"\ninline = \"seq 100000 > /long\"\n")
-	p.ok("build", "first")
-	p.ok("publish", "first")
+	p := published(t, "")
 	placed := p.glob("regions/here/first/*/*.tar.zst")[0]
 	want, err := os.ReadFile(placed)
 	require.NoError(t, err)
@@ -69,13 +76,26 @@ func TestFetchGoesOn(t *testing.T) {
 	require.Equal(t, want, got)
 	require.Equal(t, out+"\n", p.ok("fetch", "first", "--region", "here", "--out", out), "nothing is left to do")
 	p.fails(1, "has the digest", "fetch", "first", "--region", "here", "--out", "other")
+	require.NoFileExists(t, out+".part")
 	require.NoFileExists(t, filepath.Join(p.dir, "other"))
 	require.NoFileExists(t, filepath.Join(p.dir, "other.part"))
 	require.NoError(t, os.WriteFile(placed, want[:100], 0o600))
 	p.fails(1, "it ends after 100 of", "fetch", "first", "--region", "here", "--out", "other")
 	require.NoFileExists(t, filepath.Join(p.dir, "other"))
 	require.NoError(t, os.WriteFile(placed, want, 0o600))
-	require.Contains(t, p.ok("fetch", "first", "--region", "here", "--out", "."), "first-0.1.0.tar.zst")
+	require.NoError(t, os.WriteFile(filepath.Join(p.dir, "first-0.1.0.tar.zst.part"), make([]byte, 2*len(want)), 0o600))
+	require.Contains(t, p.ok("fetch", "first", "--region", "here", "--out", "."), "first-0.1.0.tar.zst", "the rest of something else goes")
+
+	// Several at once bring one file, and none spoils what another one brought.
+	var group errgroup.Group
+	for range 4 {
+		group.Go(func() error { return errorsOf(p.command("fetch", "first", "--region", "here", "--out", "shared")) })
+	}
+	require.NoError(t, group.Wait())
+	got, err = os.ReadFile(filepath.Join(p.dir, "shared"))
+	require.NoError(t, err)
+	require.Equal(t, want, got)
+	require.NoFileExists(t, filepath.Join(p.dir, "shared.part"))
 	p.write("mine", "x")
 	p.fails(1, "mine is there already, with other bytes", "fetch", "first", "--region", "here", "--out", "mine")
 	p.fails(2, "fetch needs --region NAME and --out FILE", "fetch", "first")
@@ -111,11 +131,7 @@ func TestUnmountedRegionIsNotFilled(t *testing.T) {
 // A deploy job asks a region's index, from a file or a server, where there is neither workspace nor catalog.
 func TestLocateByAnIndexAlone(t *testing.T) {
 	t.Parallel()
-	p := me(t)
-	p.starter()
-	p.image("[[stage]]\nname = \"s\"\ninline = \"true\"\n[[artifact]]\nformat = \"raw\"\n")
-	p.ok("build", "first")
-	p.ok("publish", "first")
+	p := published(t, "[[artifact]]\nformat = \"raw\"\n")
 	p.ok("tag", "first", "stable")
 	want := p.ok("locate", "first", "--region", "here", "--format", "raw")
 	index := filepath.Join(p.dir, "regions/here/index.json")
@@ -132,6 +148,8 @@ func TestLocateByAnIndexAlone(t *testing.T) {
 	other.fails(6, "first@0.2 is not in here; of first it holds 0.1.0, stable", "locate", "first@0.2", "--index", index)
 	other.fails(1, "404", "locate", "first", "--index", server.URL+"/nothing.json")
 	other.fails(1, "is no index of a region", "locate", "first", "--index", p.glob("regions/here/first/*/manifest.json")[0])
+	p.write("empty.json", `{"schema":"zygos.region/1","region":"here","versions":[{"image":"first","version":"1.0.0","artifacts":[]}]}`)
+	other.fails(6, "first is not in here", "locate", "first", "--index", filepath.Join(p.dir, "empty.json"))
 	require.Equal(t, 2, strings.Count(p.ok("locate", "first", "--all"), "zy-"))
 	p.ok("recall", "first@0.1.0", "--why", "a hole", "--yes")
 	other.fails(5, "a hole", "locate", "first@stable", "--index", index, "--format", "raw")

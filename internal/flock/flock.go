@@ -30,3 +30,36 @@ func lock(ctx context.Context, f *os.File, how int) error {
 		}
 	}
 }
+
+// Claim opens the file of a name, which it makes if need be, for this process alone: whoever had it may have put it in its place
+// or removed it meanwhile.
+func Claim(ctx context.Context, name string) (*os.File, error) {
+	for {
+		f, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE, 0o644)
+		if err != nil {
+			return nil, err
+		}
+		err = Take(ctx, f)
+		same := false
+		if err == nil {
+			same, err = Names(f, name)
+		}
+		if same {
+			return f, nil
+		}
+		f.Close()
+		if err != nil && !errors.Is(err, unix.ENOENT) {
+			return nil, err
+		}
+	}
+}
+
+// Names says whether a name still is that of an open file.
+func Names(f *os.File, name string) (bool, error) {
+	var held, named unix.Stat_t
+	err := unix.Fstat(int(f.Fd()), &held)
+	if err == nil {
+		err = unix.Stat(name, &named)
+	}
+	return err == nil && held.Ino == named.Ino && held.Dev == named.Dev, err
+}

@@ -5,16 +5,8 @@ package manifest
 
 import (
 	"cmp"
-	"context"
 	_ "embed"
-	"encoding/json"
-	"errors"
-	"fmt"
-	"io"
-	"net/http"
-	"os"
 	"sort"
-	"strings"
 	"time"
 
 	"zygos/internal/catalog"
@@ -135,46 +127,13 @@ type Local struct {
 	Location string `json:"location"`
 }
 
-// ReadIndex reads a region's index from a file, or from a server.
-func ReadIndex(ctx context.Context, from string) (*Index, error) {
-	const most = 256 << 20
-	var in io.ReadCloser
-	if strings.HasPrefix(from, "https://") || strings.HasPrefix(from, "http://") {
-		ask, err := http.NewRequestWithContext(ctx, http.MethodGet, from, nil)
-		if err != nil {
-			return nil, err
-		}
-		answer, err := http.DefaultClient.Do(ask)
-		if err != nil {
-			return nil, err
-		}
-		if in = answer.Body; answer.StatusCode != http.StatusOK {
-			return nil, errors.Join(fmt.Errorf("%s answers %s", from, answer.Status), in.Close())
-		}
-	} else {
-		file, err := os.Open(from)
-		if err != nil {
-			return nil, err
-		}
-		in = file
-	}
-	defer in.Close()
-	var x Index
-	if err := json.NewDecoder(io.LimitReader(in, most)).Decode(&x); err != nil {
-		return nil, fmt.Errorf("%s is no index of a region: %w", from, err)
-	}
-	if x.Schema != indexSchema {
-		return nil, fmt.Errorf("%s is no index of a region: its schema is %q, and not %s", from, x.Schema, indexSchema)
-	}
-	return &x, nil
-}
-
-const indexSchema = "zygos.region/1"
+// IndexSchema is the schema of a region's index.
+const IndexSchema = "zygos.region/1"
 
 // IndexOf makes a region's index from its placements, which come by image, newest version first.
 func IndexOf(region string, placements []catalog.Placement, tags func(ref string) []string,
 	recall func(ref string) *catalog.Recall) *Index {
-	x := &Index{Schema: indexSchema, Region: region, Versions: []Version{}}
+	x := &Index{Schema: IndexSchema, Region: region, Versions: []Version{}}
 	for _, p := range placements {
 		last := len(x.Versions) - 1
 		if last < 0 || x.Versions[last].Image != p.Image || x.Versions[last].Version != p.Version {

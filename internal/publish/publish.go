@@ -12,7 +12,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/cenkalti/backoff/v5"
 	"golang.org/x/sync/errgroup"
 
 	"zygos/internal/artifact"
@@ -28,6 +27,32 @@ import (
 type IncompleteError struct{ Text string }
 
 func (e *IncompleteError) Error() string { return e.Text }
+
+// Incomplete is an *IncompleteError that says which regions did not get a version, and why; nil if all did.
+func Incomplete(v *catalog.Version, done []Placed) error {
+	var failed, why []string
+	whole := false
+	for _, d := range done {
+		if d.Error == "" {
+			whole = true
+			continue
+		}
+		if !slices.Contains(failed, d.Region) {
+			failed = append(failed, d.Region)
+		}
+		why = append(why, fmt.Sprintf("  %s %s: %s", d.Region, d.Key().String(), d.Error))
+	}
+	if len(failed) == 0 {
+		return nil
+	}
+	rest := ""
+	if whole {
+		rest = "; what else was placed stays, and the manifest names only what was verified"
+	}
+	return &IncompleteError{fmt.Sprintf("%s is not complete in %s%s\n%s\nRun the command again once the cause is mended; what is there is "+
+		"not copied again. An artifact that is missing or damaged in the store is made anew by 'zygos build %s --force'",
+		v.Ref(), strings.Join(failed, ", "), rest, strings.Join(why, "\n"), v.Image)}
+}
 
 // Placed is what happened to one artifact in one region.
 type Placed struct {
@@ -61,9 +86,9 @@ func Regions(s *state.State, v *catalog.Version, names []string) ([]*definition.
 	}
 	var list []*definition.Region
 	for _, name := range names {
-		r := s.Org.Region(name)
-		if r == nil {
-			return nil, state.Ask("region %q is not in zygos.toml; regions are %s", name, strings.Join(s.Org.RegionNames(), ", "))
+		r, err := s.Region(name)
+		if err != nil {
+			return nil, err
 		}
 		list = append(list, r)
 	}
@@ -188,11 +213,5 @@ const tries = 4
 
 // place brings an item to a region, again where that may help.
 func place(ctx context.Context, to region.Region, item region.Item, told func(int64)) (region.Placed, error) {
-	return backoff.Retry(ctx, func() (region.Placed, error) {
-		placed, err := to.Place(ctx, item, told)
-		if again := (*region.AgainError)(nil); err != nil && !errors.As(err, &again) {
-			err = backoff.Permanent(err)
-		}
-		return placed, err
-	}, backoff.WithMaxTries(tries))
+	return region.Retry(ctx, tries, func() (region.Placed, error) { return to.Place(ctx, item, told) })
 }

@@ -49,6 +49,12 @@ func (f *Found) Key() artifact.Key {
 	return artifact.Key{Variant: f.Variant, Name: f.Name, Format: f.Format}
 }
 
+// Mends says whether placing it again, or writing it anew, mends it.
+func (f *Found) Mends() bool { return f.State == Missing || f.State == Changed || f.State == Outdated }
+
+// Broken says whether it is not, or may not be, as it should.
+func (f *Found) Broken() bool { return f.Mends() || f.State == Unreachable }
+
 // Ref is the version that it belongs to, "" for none.
 func (f *Found) Ref() string {
 	if f.Image == "" {
@@ -65,6 +71,7 @@ type Verification struct {
 	Deep    bool // read the bytes, and do not trust sizes and what a region says of them
 	// Progress is told the bytes of the placements that were looked at.
 	Progress supply.Tell
+	There    func(region, doing string, done, total int64) // of what is placed again
 }
 
 // Find lists what is where it should be, and what is not. An error is one of this side; a region that does not answer is

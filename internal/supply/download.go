@@ -8,8 +8,6 @@ import (
 	"os"
 	"path/filepath"
 
-	"github.com/cenkalti/backoff/v5"
-
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/flock"
@@ -22,7 +20,7 @@ import (
 // partEnd is what the name of a file ends in until all of it is there and verified.
 const partEnd = ".part"
 
-// downloads is how often a transfer that broke is gone on with, as long as it moves.
+// downloads is how often a transfer that broke is gone on with.
 const downloads = 8
 
 // Download writes what was placed in a region to a file and returns its name; out is that, or a folder. The bytes lie under a
@@ -40,34 +38,36 @@ func Download(ctx context.Context, s *state.State, v *catalog.Version, r *defini
 	if err != nil {
 		return "", err
 	}
-	want := store.Blob{Digest: pl.Artifact, Bytes: bytes}
-	if _, err := os.Stat(out); err == nil {
-		if got, err := store.Digest(ctx, out, nil); err != nil || got == want {
-			return out, err
-		}
-		return "", fmt.Errorf("%s is there already, with other bytes; remove it or choose another name", out)
-	}
-	part, err := os.OpenFile(out+partEnd, os.O_RDWR|os.O_CREATE, 0o644)
+	part, err := flock.Claim(ctx, out+partEnd)
 	if err != nil {
 		return "", err
 	}
 	defer part.Close() // and with it the lock
-	if err := flock.Take(ctx, part); err != nil {
+	want := store.Blob{Digest: pl.Artifact, Bytes: bytes}
+	if _, err := os.Stat(out); err == nil {
+		got, err := store.Digest(ctx, out, nil)
+		if err == nil && got != want {
+			err = fmt.Errorf("%s is there already, with other bytes; remove it or choose another name", out)
+		}
+		return out, errors.Join(err, os.Remove(part.Name()))
+	}
+	info, err := part.Stat()
+	if err != nil {
 		return "", err
 	}
-	_, err = backoff.Retry(ctx, func() (any, error) {
-		err := goOn(ctx, part, from, pl.Location, want, tell, "fetch "+file)
-		if again := (*region.AgainError)(nil); err != nil && !errors.As(err, &again) {
-			err = backoff.Permanent(err)
+	got, err := complete(ctx, part, from, pl.Location, want, tell, "fetch "+file)
+	if err == nil && got != want && info.Size() > 0 { // what lay there may have been of something else
+		if err = part.Truncate(0); err == nil {
+			got, err = complete(ctx, part, from, pl.Location, want, tell, "fetch "+file)
 		}
-		return nil, err
-	}, backoff.WithMaxTries(downloads))
+	}
 	if err != nil {
+		if now, e := part.Stat(); e == nil && now.Size() == 0 {
+			_ = os.Remove(part.Name()) // there is nothing to go on with
+		}
 		return "", fmt.Errorf("fetch %s from %s: %w", file, r.Name, err)
 	}
-	if got, err := store.Digest(ctx, part.Name(), nil); err != nil {
-		return "", err
-	} else if got != want {
+	if got != want {
 		return "", errors.Join(fmt.Errorf("what came from %s has the digest %s instead of %s; look at it there with "+
 			"'zygos verify %s --region %s --deep'", r.Name, got.Digest, want.Digest, v.Ref(), r.Name), os.Remove(part.Name()))
 	}
@@ -77,13 +77,21 @@ func Download(ctx context.Context, s *state.State, v *catalog.Version, r *defini
 	return out, store.SyncDir(filepath.Dir(out))
 }
 
+// complete brings what a file lacks of what lies in a region, and says what the file is then.
+func complete(ctx context.Context, part *os.File, from region.Region, location string, want store.Blob, tell Tell,
+	doing string) (store.Blob, error) {
+	return region.Retry(ctx, downloads, func() (store.Blob, error) {
+		if err := goOn(ctx, part, from, location, want, tell, doing); err != nil {
+			return store.Blob{}, err
+		}
+		return store.Digest(ctx, part.Name(), nil)
+	})
+}
+
 // goOn appends what a file lacks of what lies in a region.
 func goOn(ctx context.Context, part *os.File, from region.Region, location string, want store.Blob, tell Tell, doing string) error {
 	at, err := part.Seek(0, io.SeekEnd)
-	if err == nil && at > want.Bytes { // of something else
-		at, err = 0, errors.Join(part.Truncate(0), seek(part, 0))
-	}
-	if err != nil || at == want.Bytes {
+	if err != nil || at >= want.Bytes {
 		return err
 	}
 	content, err := from.Fetch(ctx, location, at)
@@ -106,9 +114,4 @@ func goOn(ctx context.Context, part *os.File, from region.Region, location strin
 		}
 	}
 	return nil
-}
-
-func seek(f *os.File, to int64) error {
-	_, err := f.Seek(to, io.SeekStart)
-	return err
 }

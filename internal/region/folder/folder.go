@@ -97,7 +97,7 @@ func (f folder) Place(ctx context.Context, item region.Item, told func(int64)) (
 		return p, err
 	}
 	sweep(filepath.Dir(dir))
-	part, err := claim(ctx, filepath.Join(dir, partPrefix+item.File))
+	part, err := flock.Claim(ctx, filepath.Join(dir, partPrefix+item.File))
 	if err != nil {
 		return p, err
 	}
@@ -166,45 +166,13 @@ func sweep(imageDir string) (removed []string) {
 		}
 		if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
 			// The name may be another file's by now, which somebody writes.
-			if same, err := isNamed(f, name); err == nil && same && os.Remove(name) == nil { // else tried again next time
+			if same, err := flock.Names(f, name); err == nil && same && os.Remove(name) == nil { // else tried again next time
 				removed = append(removed, name)
 			}
 		}
 		f.Close()
 	}
 	return removed
-}
-
-// isNamed says whether a name still is that of an open file.
-func isNamed(f *os.File, name string) (bool, error) {
-	var held, named unix.Stat_t
-	err := unix.Fstat(int(f.Fd()), &held)
-	if err == nil {
-		err = unix.Stat(name, &named)
-	}
-	return err == nil && held.Ino == named.Ino && held.Dev == named.Dev, err
-}
-
-// claim opens the temporary file of an item for this process alone.
-func claim(ctx context.Context, name string) (*os.File, error) {
-	for {
-		part, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE, 0o644)
-		if err != nil {
-			return nil, err
-		}
-		err = flock.Take(ctx, part)
-		same := false
-		if err == nil {
-			same, err = isNamed(part, name)
-		}
-		if same {
-			return part, part.Truncate(0)
-		}
-		part.Close() // whoever had it has put it in its place or removed it meanwhile
-		if err != nil && !errors.Is(err, unix.ENOENT) {
-			return nil, err
-		}
-	}
 }
 
 // copyFile copies a file's data and keeps its holes.
@@ -218,7 +186,7 @@ func copyFile(ctx context.Context, to *os.File, item region.Item, told func(int6
 		return err
 	}
 	defer from.Close()
-	if err := to.Truncate(item.Bytes); err != nil {
+	if err := errors.Join(to.Truncate(0), to.Truncate(item.Bytes)); err != nil { // what a killed process left goes
 		return err
 	}
 	for at := int64(0); at < item.Bytes; {

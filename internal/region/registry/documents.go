@@ -99,7 +99,10 @@ func (g *registry) Read(ctx context.Context, name string) ([]byte, time.Time, er
 	if err != nil {
 		return nil, time.Time{}, err
 	}
-	text, err = read1(ctx, repo, m.Layers[0])
+	text, err = small(ctx, repo, m.Layers[0])
+	if errors.Is(err, region.ErrAbsent) { // the server lost it
+		return nil, time.Time{}, fs.ErrNotExist
+	}
 	written, _ := time.Parse(time.RFC3339, m.Annotations[ocispec.AnnotationCreated]) // else it is old
 	return text, written, err
 }
@@ -112,11 +115,11 @@ func (g *registry) follow(ctx context.Context, text []byte) error {
 		return err
 	}
 	old, _, err := g.Read(ctx, indexName)
-	if err == nil {
-		err = json.Unmarshal(old, &was)
-	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
+	}
+	if json.Unmarshal(old, &was) != nil { // there is none that says anything
+		was = manifest.Index{}
 	}
 	had := map[string]string{} // what was said of a version
 	stale := map[[2]string]bool{}
@@ -188,7 +191,7 @@ func (g *registry) version(ctx context.Context, v *manifest.Version) error {
 		}
 		if m.ArtifactType == "" { // tools for containers choose by it
 			var platform ocispec.Platform
-			if text, err := read1(ctx, repo, m.Config); err != nil {
+			if text, err := small(ctx, repo, m.Config); err != nil {
 				return err
 			} else if json.Unmarshal(text, &platform) == nil && platform.OS != "" {
 				d.Platform = &ocispec.Platform{Architecture: platform.Architecture, OS: platform.OS}

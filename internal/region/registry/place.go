@@ -247,7 +247,7 @@ func (g *registry) Stat(ctx context.Context, location string) (int64, string, er
 
 // layout is the image layout in a tar that a container image was placed from.
 func (g *registry) layout(ctx context.Context, repo *remote.Repository, text []byte, m *ocispec.Manifest) (*layout, error) {
-	config, err := read1(ctx, repo, m.Config)
+	config, err := small(ctx, repo, m.Config)
 	if err != nil {
 		return nil, err
 	}
@@ -262,9 +262,9 @@ func (g *registry) layout(ctx context.Context, repo *remote.Repository, text []b
 	return l, nil
 }
 
-// read1 reads a small blob.
-func read1(ctx context.Context, repo *remote.Repository, d ocispec.Descriptor) ([]byte, error) {
-	const most = 4 << 20
+// small reads a blob that fits into memory: a configuration, a document.
+func small(ctx context.Context, repo *remote.Repository, d ocispec.Descriptor) ([]byte, error) {
+	const most = 256 << 20 // an index of very many versions
 	if d.Size > most {
 		return nil, region.Missing("%s is larger than it may be", d.Digest)
 	}
@@ -349,29 +349,9 @@ func (g *registry) Fetch(ctx context.Context, location string, from int64) (io.R
 	if err != nil {
 		return nil, errors.Join(again(err), body.Close())
 	}
-	return &retried{body}, nil
-}
-
-// retried gives errors that tell whether trying again helps.
-type retried struct{ io.ReadCloser }
-
-func (r *retried) Read(p []byte) (int, error) {
-	n, err := r.ReadCloser.Read(p)
-	if err != io.EOF {
-		err = again(err)
-	}
-	return n, err
+	return region.Body(body, again), nil
 }
 
 func (g *registry) Verify(ctx context.Context, location, digest string) error {
-	body, err := g.Fetch(ctx, location, 0)
-	if err != nil {
-		return err
-	}
-	defer body.Close()
-	got, err := godigest.SHA256.FromReader(body)
-	if err == nil && got.String() != digest {
-		err = region.Missing("%s has the digest %s instead of %s", location, got, digest)
-	}
-	return err
+	return region.VerifyByReading(ctx, g, location, digest)
 }

@@ -16,6 +16,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	godigest "github.com/opencontainers/go-digest"
@@ -28,7 +29,6 @@ import (
 
 	"zygos/internal/definition"
 	"zygos/internal/region"
-	"zygos/internal/secret"
 )
 
 // Kind is the line in the table of kinds.
@@ -42,28 +42,22 @@ type settings struct {
 }
 
 // validPath is a name of a repository (OCI Distribution Specification 1.1, Pull).
-var validPath = regexp.MustCompile(`^/?([a-z0-9]+([._-]+[a-z0-9]+)*(/[a-z0-9]+([._-]+[a-z0-9]+)*)*)?/?$`)
+var validPath = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^/?([a-z0-9]+([._-]+[a-z0-9]+)*(/[a-z0-9]+([._-]+[a-z0-9]+)*)*)?/?$`)
+})
 
 func read(name string, v definition.Values) any {
-	text, at := v.Must("url", "https://registry.example/"+name)
-	s := settings{credentials: v.Source("credentials"), ca: v.Text("ca")}
-	if text == "" {
+	u, at := region.Server(v, "https://registry.example/"+name)
+	s := settings{url: u, credentials: v.Source("credentials"), ca: v.Text("ca")}
+	switch {
+	case u == nil:
+		return nil
+	case !validPath().MatchString(u.Path):
+		v.Problem(at, fmt.Sprintf("%q is no path in a registry", u.Path), "use lower-case letters, digits, and . _ - between them")
 		return nil
 	}
-	u, err := url.Parse(text)
-	switch {
-	case err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http") || u.RawQuery != "" || u.Fragment != "":
-		v.Problem(at, fmt.Sprintf("%q is no address of a registry", text), `write url = "https://HOST/PATH"`)
-	case u.User != nil:
-		v.Problem(at, "the url holds a password, which anybody who reads the file knows", `take it out, and say credentials = "env:NAME"`)
-	case !validPath.MatchString(u.Path):
-		v.Problem(at, fmt.Sprintf("%q is no path in a registry", u.Path), "use lower-case letters, digits, and . _ - between them")
-	default:
-		u.Path = strings.Trim(u.Path, "/")
-		s.url = u
-		return s
-	}
-	return nil
+	u.Path = strings.Trim(u.Path, "/")
+	return s
 }
 
 // registry is an opened region.
@@ -77,23 +71,16 @@ type registry struct {
 func open(r *definition.Region, path func(string) string) region.Region {
 	s := r.Settings.(settings)
 	g := &registry{name: r.Name, host: s.url.Host, prefix: s.url.Path, plain: s.url.Scheme == "http"}
-	ca := ""
-	if s.ca != "" {
-		ca = path(s.ca)
-	}
-	var transport *http.Transport
-	transport, g.broken = region.Transport(ca)
+	transport, err := region.Transport(s.ca, path)
+	g.broken = err
 	g.client = &auth.Client{Client: &http.Client{Transport: patient(transport)}, Cache: auth.NewCache(),
 		Credential: func(ctx context.Context, host string) (auth.Credential, error) {
-			if s.credentials == "" || host != g.host {
+			if host != g.host {
 				return auth.EmptyCredential, nil
 			}
-			value, set, err := secret.Read(ctx, s.credentials, path("."))
-			if err == nil && !set {
-				err = errors.New("it is not set")
-			}
+			value, err := region.Credentials(ctx, g.name, s.credentials, path("."))
 			if err != nil {
-				return auth.EmptyCredential, fmt.Errorf("the credentials of region %s, %s, give nothing: %w", g.name, s.credentials, err)
+				return auth.EmptyCredential, err
 			}
 			if user, password, ok := strings.Cut(value, ":"); ok {
 				return auth.Credential{Username: user, Password: password}, nil

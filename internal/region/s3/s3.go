@@ -24,12 +24,10 @@ import (
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
 	"github.com/minio/minio-go/v7/pkg/encrypt"
-	godigest "github.com/opencontainers/go-digest"
 
 	"zygos/internal/artifact"
 	"zygos/internal/definition"
 	"zygos/internal/region"
-	"zygos/internal/secret"
 )
 
 // Kind is the line in the table of kinds.
@@ -47,26 +45,21 @@ type settings struct {
 func (s settings) where() string { return s.url.String() + "/" + path.Join(s.bucket, s.prefix) }
 
 func read(name string, v definition.Values) any {
-	text, at := v.Must("url", "https://store.example")
+	u, at := region.Server(v, "https://store.example")
 	bucket, _ := v.Must("bucket", name)
-	s := settings{bucket: bucket, prefix: strings.Trim(v.Text("prefix"), "/"), credentials: v.Source("credentials"), ca: v.Text("ca"),
+	s := settings{url: u, bucket: bucket, prefix: strings.Trim(v.Text("prefix"), "/"), credentials: v.Source("credentials"), ca: v.Text("ca"),
 		class: v.Text("class"), area: v.Text("area"), encryption: v.Text("encryption")}
-	if text == "" || bucket == "" {
-		return nil
-	}
-	u, err := url.Parse(text)
 	switch {
-	case err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http") || strings.Trim(u.Path, "/") != "" || u.RawQuery != "":
-		v.Problem(at, fmt.Sprintf("%q is no address of a store", text), `write url = "https://HOST", and say bucket and prefix apart from it`)
+	case u == nil || bucket == "":
 		return nil
-	case u.User != nil:
-		v.Problem(at, "the url holds a key, which anybody who reads the file knows", `take it out, and say credentials = "env:NAME"`)
-		return nil
+	case strings.Trim(u.Path, "/") != "":
+		v.Problem(at, "the url of a store is no more than its host", "say bucket and prefix apart from it")
+	case s.prefix != "" && !fs.ValidPath(s.prefix):
+		v.Problem(at, fmt.Sprintf("the prefix %q is no path", s.prefix), "write names with / between them, without . and ..")
 	case s.encryption != "" && s.encryption != "store" && !strings.HasPrefix(s.encryption, "key:"):
 		v.Problem(at, fmt.Sprintf("%q is no encryption", s.encryption), `write encryption = "store" for keys of the store, or "key:ID"`)
 	}
 	u.Path = ""
-	s.url = u
 	return s
 }
 
@@ -80,11 +73,7 @@ type bucket struct {
 
 func open(r *definition.Region, place func(string) string) region.Region {
 	b := &bucket{settings: r.Settings.(settings), name: r.Name}
-	ca := ""
-	if b.ca != "" {
-		ca = place(b.ca)
-	}
-	transport, wrong := region.Transport(ca)
+	transport, wrong := region.Transport(b.ca, place)
 	core, err := minio.NewCore(b.url.Host, &minio.Options{Secure: b.url.Scheme == "https", Transport: transport, Region: b.area, MaxRetries: 4,
 		BucketLookup: minio.BucketLookupPath, Creds: credentials.New(&keys{from: b.credentials, region: b.name, root: place(".")})})
 	b.core, b.broken = core, errors.Join(wrong, err)
@@ -103,16 +92,13 @@ func (k *keys) RetrieveWithCredContext(*credentials.CredContext) (v credentials.
 	if v.SignerType = credentials.SignatureAnonymous; k.from == "" {
 		return v, nil
 	}
-	value, set, err := secret.Read(context.Background(), k.from, k.root)
-	id, key, ok := strings.Cut(value, ":")
-	switch {
-	case err == nil && !set:
-		err = errors.New("it is not set")
-	case err == nil && !ok:
-		err = errors.New("they are no key and secret with a colon between them")
-	}
+	value, err := region.Credentials(context.Background(), k.region, k.from, k.root)
 	if err != nil {
-		return v, fmt.Errorf("the credentials of region %s, %s, give nothing: %w", k.region, k.from, err)
+		return v, err
+	}
+	id, key, ok := strings.Cut(value, ":")
+	if !ok {
+		return v, fmt.Errorf("the credentials of region %s, %s, are no key and secret with a colon between them", k.region, k.from)
 	}
 	k.had = true
 	return credentials.Value{AccessKeyID: id, SecretAccessKey: key, SignerType: credentials.SignatureV4}, nil
@@ -206,7 +192,7 @@ func (b *bucket) upload(ctx context.Context, key string, item *region.Item, told
 	if err != nil {
 		return err
 	}
-	id, sent, err := b.begun(ctx, key, item)
+	id, sent, err := b.begun(ctx, key)
 	if err == nil && id == "" {
 		id, err = b.core.NewMultipartUpload(ctx, b.bucket, key, options)
 	}
@@ -228,7 +214,7 @@ func (b *bucket) upload(ctx context.Context, key string, item *region.Item, told
 			continue
 		}
 		done, err := b.core.PutObjectPart(ctx, b.bucket, key, id, n, bytes.NewReader(text), int64(len(text)), minio.PutObjectPartOptions{
-			Md5Base64: base64.StdEncoding.EncodeToString(sum[:]), SSE: nil})
+			Md5Base64: base64.StdEncoding.EncodeToString(sum[:])})
 		if err != nil {
 			return again(err)
 		}
@@ -242,8 +228,8 @@ func (b *bucket) upload(ctx context.Context, key string, item *region.Item, told
 	return again(err)
 }
 
-// begun finds an upload of an item that was begun, and its parts by number.
-func (b *bucket) begun(ctx context.Context, key string, item *region.Item) (id string, parts map[int]minio.ObjectPart, err error) {
+// begun finds an upload that was begun, and its parts by number.
+func (b *bucket) begun(ctx context.Context, key string) (id string, parts map[int]minio.ObjectPart, err error) {
 	list, err := b.core.ListMultipartUploads(ctx, b.bucket, key, "", "", "", 1000)
 	if err != nil {
 		if code := minio.ToErrorResponse(err).StatusCode; code == http.StatusNotImplemented || code == http.StatusForbidden {
@@ -297,34 +283,14 @@ func (b *bucket) Fetch(ctx context.Context, location string, from int64) (io.Rea
 	if err != nil {
 		return nil, again(err)
 	}
-	return &retried{body}, nil
-}
-
-// retried gives errors that tell whether trying again helps.
-type retried struct{ io.ReadCloser }
-
-func (r *retried) Read(p []byte) (int, error) {
-	n, err := r.ReadCloser.Read(p)
-	if err != io.EOF {
-		err = again(err)
-	}
-	return n, err
+	return region.Body(body, again), nil
 }
 
 func (b *bucket) Verify(ctx context.Context, location, digest string) error {
 	if _, _, err := b.Stat(ctx, location); err != nil {
 		return err
 	}
-	body, err := b.Fetch(ctx, location, 0)
-	if err != nil {
-		return err
-	}
-	defer body.Close()
-	got, err := godigest.SHA256.FromReader(body)
-	if err == nil && got.String() != digest {
-		err = region.Missing("%s has the digest %s instead of %s", location, got, digest)
-	}
-	return err
+	return region.VerifyByReading(ctx, b, location, digest)
 }
 
 // under lists the keys below a prefix.

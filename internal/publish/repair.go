@@ -1,0 +1,71 @@
+package publish
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"zygos/internal/definition"
+)
+
+// Repair places again what a region lacks, and writes what is outdated; what became of it is noted in the list.
+func (c *Verification) Repair(ctx context.Context, list []Found) (failed error) {
+	broken := map[string][]*Found{} // by version
+	var order []string
+	for i := range list {
+		f := &list[i]
+		if ref := f.Ref(); f.Mends() {
+			if broken[ref] == nil {
+				order = append(order, ref)
+			}
+			broken[ref] = append(broken[ref], f)
+		}
+	}
+	for _, ref := range order {
+		if ref != "" {
+			failed = errors.Join(failed, c.repair(ctx, broken[ref]))
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	for _, f := range broken[""] { // indexes
+		err := RefreshRegion(ctx, c.State, c.Org.Region(f.Region))
+		if failed = errors.Join(failed, err); err == nil {
+			f.State, f.What = Repaired, "it was written anew"
+		}
+	}
+	return failed
+}
+
+// repair mends one version.
+func (c *Verification) repair(ctx context.Context, broken []*Found) error {
+	v, err := c.Catalog.Resolve(ctx, definition.Ref{Image: broken[0].Image, Selector: broken[0].Version})
+	if err != nil {
+		return err
+	}
+	var regions []*definition.Region
+	for _, f := range broken {
+		if r := c.Org.Region(f.Region); !slices.Contains(regions, r) {
+			regions = append(regions, r)
+		}
+	}
+	p := Publication{State: c.State, Version: v, Regions: regions, Progress: c.Progress, There: c.There, Each: func(Placed) {}}
+	placed := p.Place(ctx)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	err = errors.Join(WriteManifest(ctx, c.State, v, regions), Refresh(ctx, c.State, v.Image, regions...))
+	for _, f := range broken {
+		i := slices.IndexFunc(placed, func(d Placed) bool { return d.Region == f.Region && d.Key() == f.Key() })
+		switch {
+		case f.State == Outdated && err == nil:
+			f.State, f.What = Repaired, "it was written anew"
+		case i >= 0 && placed[i].Error == "":
+			f.State, f.What = Repaired, "it was placed again and verified"
+		case i >= 0:
+			f.What += "; it could not be placed again: " + placed[i].Error
+		}
+	}
+	return err
+}

@@ -136,7 +136,7 @@ func TestNewKindOfRegionIsOneEntryOfTheTable(t *testing.T) {
 	require.Contains(t, string(board.things["first/0.1.0/manifest.json"]), `"attic/first-0.1.0.tar.zst"`)
 	list, err := a.Regions(t.Context())
 	require.NoError(t, err)
-	require.Equal(t, "the board of oak", list[1].Path)
+	require.Equal(t, "the board of oak", list[1].Place)
 
 	// What is in no store comes from the region, if it is what it should be.
 	require.NoError(t, a.Store.Remove(v.Artifacts[0].Digest))

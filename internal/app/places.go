@@ -101,7 +101,7 @@ func (a *App) Manifest(ctx context.Context, ref string) (*catalog.Version, *mani
 type Region struct {
 	Region  string   `json:"region"`
 	Kind    string   `json:"kind"`
-	Path    string   `json:"path"`
+	Place   string   `json:"place"` // a folder, or the address of a server
 	Formats []string `json:"formats"`
 	catalog.Holding
 }

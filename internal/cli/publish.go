@@ -122,7 +122,11 @@ func (in *invocation) planned(ctx context.Context, a *app.App, regions []string)
 	if err := in.columns([]string{"REGION", "FORMAT", "SIZE", "WOULD", "WHY"}, rows); err != nil {
 		return err
 	}
-	in.note("%s would be copied; nothing was done", mib(bytes))
+	if bytes > 0 {
+		in.note("%s would be copied; nothing was done", mib(bytes))
+	} else {
+		in.note("nothing would be copied")
+	}
 	in.next("zygos publish " + v.Ref())
 	return nil
 }

@@ -52,9 +52,9 @@ func runRegions(ctx context.Context, in *invocation, a *app.App) error {
 		if len(r.Formats) > 0 {
 			takes = strings.Join(r.Formats, ", ")
 		}
-		rows = append(rows, []string{r.Region, r.Kind, r.Path, takes, fmt.Sprint(r.Versions), mib(r.Bytes)})
+		rows = append(rows, []string{r.Region, r.Kind, r.Place, takes, fmt.Sprint(r.Versions), mib(r.Bytes)})
 	}
-	return in.columns([]string{"REGION", "KIND", "PATH", "TAKES", "VERSIONS", "SIZE"}, rows)
+	return in.columns([]string{"REGION", "KIND", "PLACE", "TAKES", "VERSIONS", "SIZE"}, rows)
 }
 
 var cmdLocate = &command{

@@ -38,6 +38,9 @@ func Download(ctx context.Context, s *state.State, v *catalog.Version, r *defini
 	if err != nil {
 		return "", err
 	}
+	if _, err := os.Stat(filepath.Dir(out)); err != nil {
+		return "", fmt.Errorf("%w; make the folder first, or give --out another one", err)
+	}
 	part, err := flock.Claim(ctx, out+partEnd)
 	if err != nil {
 		return "", err

@@ -1,6 +1,7 @@
 package supply
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -29,7 +30,7 @@ func Index(ctx context.Context, from string) (*manifest.Index, error) {
 		}
 		answer, err := (&http.Client{Transport: way}).Do(ask)
 		if err != nil {
-			return nil, err
+			return nil, cmp.Or(region.Unanswered(err), err)
 		}
 		if in = answer.Body; answer.StatusCode != http.StatusOK {
 			return nil, errors.Join(fmt.Errorf("%s answers %s", from, answer.Status), in.Close())

@@ -78,6 +78,9 @@ func (f folder) ready() error {
 
 // Mark says that the folder is the region's place.
 func (f folder) Mark(context.Context) error {
+	if !f.marked {
+		return fmt.Errorf("region %s does not ask for a marker; add mark = true to [region.%s] in zygos.toml", f.name, f.name)
+	}
 	if err := os.MkdirAll(f.dir, 0o755); err != nil {
 		return err
 	}

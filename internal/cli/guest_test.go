@@ -59,8 +59,7 @@ do
 done`
 
 // The kernel of a guest finds on a disk what the archive of the same version holds.
-func TestKernelReadsADisk(t *testing.T) {
-	needtest.Long(t)
+func kernelReadsADisk(t *testing.T) {
 	p, kernel, root := guest(t)
 	w := me(t)
 	w.starter()
@@ -120,8 +119,7 @@ func start(t *testing.T, p *person, kernel, disk, format string) string {
 }
 
 // Limits are tried in a guest with a kernel and cgroup v2 of its own, since the host may have none.
-func TestLimitsInAGuest(t *testing.T) {
-	needtest.Long(t)
+func limitsInAGuest(t *testing.T) {
 	p, kernel, root := guest(t)
 	p.sh("cp " + program + " root/bin/zygos")
 	require.NoError(t, os.WriteFile(filepath.Join(root, "init"), []byte(guestBoot), 0o755))

@@ -88,10 +88,7 @@ func (c *clone) up() string {
 
 // The Debian example as a disk: two clones start from it, are let in by what only they were given, grow, differ in what
 // clones must not share, stay the same over a restart, and start a kernel that was installed later.
-//
-// Like all tests with a guest it runs alone: a guest in software takes what processors there are.
-func TestClonesOfABootableDisk(t *testing.T) {
-	needtest.Long(t)
+func clonesOfABootableDisk(t *testing.T) {
 	if os.Getuid() != 0 {
 		needtest.Skip(t, "the Debian base is made as root only")
 	}

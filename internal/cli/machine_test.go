@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -43,6 +44,15 @@ func newClone(t *testing.T, dir, disk, name string) *clone {
 	require.NoError(t, l.Close())
 	c.log, err = os.Create(c.key + ".log")
 	require.NoError(t, err)
+	c.on()
+	t.Cleanup(func() {
+		c.off()
+		c.log.Close()
+	})
+	return c
+}
+
+func (c *clone) on() {
 	c.cmd = exec.Command("qemu-system-x86_64", "-machine", "q35", "-accel", "tcg,thread=multi", "-cpu", "max", "-smp", "2", "-m", "1024",
 		"-nographic", "-drive", "if=pflash,format=raw,unit=0,readonly=on,file=/usr/share/OVMF/OVMF_CODE_4M.fd",
 		"-drive", "if=pflash,format=raw,unit=1,snapshot=on,file=/usr/share/OVMF/OVMF_VARS_4M.fd",
@@ -50,13 +60,24 @@ func newClone(t *testing.T, dir, disk, name string) *clone {
 		"-netdev", fmt.Sprintf("user,id=n,hostfwd=tcp:127.0.0.1:%d-:22", c.port), "-device",
 		"virtio-net-pci,netdev=n", "-device", "virtio-rng-pci")
 	c.cmd.Stdout, c.cmd.Stderr = c.log, c.log
-	require.NoError(t, c.cmd.Start())
-	t.Cleanup(func() {
-		_ = c.cmd.Process.Kill()
-		_ = c.cmd.Wait()
-		c.log.Close()
-	})
-	return c
+	require.NoError(c.t, c.cmd.Start())
+}
+
+func (c *clone) off() {
+	_ = c.cmd.Process.Kill()
+	_ = c.cmd.Wait()
+}
+
+// restart has the guest go down and turns it off and on once nothing runs in it any more: a processor in software now and then hangs
+// where it resets itself.
+func (c *clone) restart() {
+	c.do("sudo systemd-run --on-active=1 systemctl reboot")
+	require.Eventually(c.t, func() bool {
+		console, _ := os.ReadFile(c.key + ".log")
+		return bytes.Contains(console, []byte("reboot: Restarting system"))
+	}, 10*time.Minute, time.Second)
+	c.off()
+	c.on()
 }
 
 // do runs a command in the guest once it can be reached.
@@ -126,7 +147,7 @@ compression = "zstd"
 	own := `sudo cat /etc/machine-id; cat /etc/ssh/ssh_host_ed25519_key.pub`
 	first := a.do(own)
 	require.NotEqual(t, first, b.do(own), "clones do not share identities")
-	require.NoError(t, b.cmd.Process.Kill())
+	b.off()
 	require.Regexp(t, `^(19|20)G$`, a.do(`df -h --output=size / | tail -1 | tr -d ' '`), "the root has grown to its disk")
 	require.Contains(t, a.do("sudo cat /var/log/zygos/first-boot.log"), "keeper-key ended with 0")
 
@@ -134,12 +155,7 @@ compression = "zstd"
 	a.do(`sudo sh -euc 'rm -r /boot/efi/field-machine /boot/efi/loader/entries/*
 		/etc/kernel/postinst.d/zz-systemd-boot $(uname -r) /boot/vmlinuz-$(uname -r)'`)
 	require.Contains(t, a.do("sudo ls /boot/efi/loader/entries"), "field-machine-")
-	const boot = "cat /proc/sys/kernel/random/boot_id"
-	before := a.do(boot)
-	a.do("sudo systemd-run --on-active=1 systemctl reboot")
-	for a.do(boot) == before {
-		time.Sleep(time.Second) // until it is down
-	}
+	a.restart()
 	require.Equal(t, "running", a.up())
 	require.Equal(t, first, a.do(own), "and they stay over a restart")
 	require.Equal(t, "1", a.do("wc -l < /var/lib/counted"), "a script of first boot ran once")

@@ -34,7 +34,7 @@ type App struct {
 	// Progress is told what goes on: bytes done of total; total is 0 where only time tells, -1 where it is
 	// not known.
 	Progress func(doing string, done, total int64)
-	// There is told the same of what goes on in a region, beside others.
+	// There is told the same of what goes on in a region, beside others; "" for nothing any more.
 	There func(region, doing string, done, total int64)
 	// Watch is told of the events of builds, from several goroutines.
 	Watch func(build.Event)

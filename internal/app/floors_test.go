@@ -16,7 +16,7 @@ import (
 // floors are those of docs/architecture.md, the lowest first.
 var floors = [][]string{
 	{"plain", "flock"},
-	{"artifact", "boot", "vm", "definition", "base", "machine", "layer", "disk", "store", "seal", "inventory", "secret", "host"},
+	{"artifact", "boot", "vm", "definition", "base", "machine", "layer", "disk", "store", "seal", "inventory", "secret", "host", "standin"},
 	{"state", "workspace", "catalog", "plan", "region", "manifest"},
 	{"build", "publish", "supply", "family", "retention", "compare", "rules", "rescue", "report"},
 	{"app"},

@@ -38,9 +38,7 @@ type shelf struct {
 	patient int // how often it was asked
 }
 
-func (s *shelf) ID(item region.Item) string { return s.name + "/" + item.File }
-
-func (s *shelf) Place(ctx context.Context, item region.Item, told func(int64)) (region.Placed, error) {
+func (s *shelf) Place(ctx context.Context, item region.Item, told region.Told) (region.Placed, error) {
 	if s.patient++; len(s.fails) > 0 {
 		err := s.fails[0]
 		s.fails = s.fails[1:]
@@ -51,10 +49,10 @@ func (s *shelf) Place(ctx context.Context, item region.Item, told func(int64)) (
 		return region.Placed{}, err
 	}
 	content, err := os.ReadFile(source)
-	told(int64(len(content)))
+	told(region.Copying, int64(len(content)))
 	at := "shelf:" + item.File
 	s.things[at] = content
-	return region.Placed{ID: s.ID(item), Location: at, Copied: true}, err
+	return region.Placed{ID: s.name + "/" + item.File, Location: at, Copied: true}, err
 }
 
 func (s *shelf) Fetch(_ context.Context, at string, from int64) (io.ReadCloser, error) {
@@ -122,14 +120,20 @@ func TestNewKindOfRegionIsOneEntryOfTheTable(t *testing.T) {
 	require.NoError(t, app.NewWorkspace(dir))
 	file := filepath.Join(dir, "zygos.toml")
 	good := read(t, file)
-	require.NoError(t, os.WriteFile(file, []byte(good+"\n[region.attic]\nkind = \"shelf\"\nboard = \"glass\"\npath = \"x\"\n"), 0o644))
+	require.NoError(t, os.WriteFile(file,
+		[]byte(good+"\n[region.attic]\nkind = \"shelf\"\nboard = \"glass\"\nshine = \"x\"\naccounts = [\"a\"]\n"), 0o644))
 	_, err := app.Open(t.Context(), app.Where{Workspace: dir}, app.Strict, app.Caller{})
 	require.ErrorContains(t, err, "a board of glass breaks; write oak")
-	require.ErrorContains(t, err, `unknown key "path" in [region.attic]; known keys are kind, formats, board`)
+	require.ErrorContains(t, err, `unknown key "shine" in [region.attic]; known keys are kind, formats, rate, parallel, board`)
+	require.ErrorContains(t, err, "a region of the kind shelf knows no accounts; take it out")
 
 	a := opened(t, "\n[region.attic]\nkind = \"shelf\"\nboard = \"oak\"\n")
-	v, placed, err := a.Publish(t.Context(), "first", []string{"attic"}, func(publish.Placed) {})
+	request := app.PublishRequest{Refs: []string{"first"}, Regions: []string{"attic"}}
+	var states []string
+	done, _, err := a.Publish(t.Context(), request, func(p publish.Placed) { states = append(states, p.State) })
 	require.NoError(t, err)
+	v, placed := done[0].Version, done[0].Placed
+	require.Equal(t, []string{publish.Again, region.Copying, region.Done}, states)
 	require.Equal(t, 2, board.patient, "again where that helps")
 	require.Equal(t, "attic/first-0.1.0.tar.zst", placed[0].ID)
 	require.Contains(t, string(board.things["index.json"]), `"location":"shelf:first-0.1.0.tar.zst"`)
@@ -150,10 +154,14 @@ func TestNewKindOfRegionIsOneEntryOfTheTable(t *testing.T) {
 
 	// Trying again does not help against everything.
 	board.patient, board.fails = 0, []error{errors.New("gone")}
-	_, placed, err = a.Publish(t.Context(), "first", []string{"attic"}, func(publish.Placed) {})
+	done, _, err = a.Publish(t.Context(), request, func(publish.Placed) {})
 	require.NoError(t, err)
-	require.Equal(t, "gone", placed[0].Error)
+	require.Equal(t, "gone", done[0].Placed[0].Error)
 	require.Equal(t, 1, board.patient)
+	under, err := a.Catalog.Underways(t.Context(), "first", "0.1.0", "")
+	require.NoError(t, err)
+	require.Len(t, under, 1)
+	require.Equal(t, [3]string{"attic", region.Failed, "gone"}, [3]string{under[0].Region, under[0].State, under[0].Why})
 }
 
 // Whoever only looks takes a wrong definition as it is, and nothing is written where a region might be.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -19,50 +20,134 @@ import (
 	"zygos/internal/supply"
 )
 
-// publication is the way of a version to the regions named, or to those of its image.
-func (a *App) publication(ctx context.Context, ref string, regions []string) (*publish.Publication, error) {
-	v, err := a.Resolve(ctx, ref)
-	if err == nil {
-		err = v.Usable()
-	}
-	if err != nil {
-		return nil, err
-	}
-	to, err := publish.Regions(a.State, v, regions)
-	return &publish.Publication{State: a.State, Version: v, Regions: to, Each: func(publish.Placed) {}, Progress: a.Progress,
-		There: a.There}, err
+// PublishRequest asks for versions to be placed.
+type PublishRequest struct {
+	Refs    []string
+	Regions []string // "" for those of each image
+	Tags    []string // that move to the versions once all of them are in all their regions
 }
 
-// Publish places a version in the regions named, or in those of its image, and writes its documents. What
-// happened in each region comes with an error of the documents.
-func (a *App) Publish(ctx context.Context, ref string, regions []string,
-	each func(publish.Placed)) (v *catalog.Version, done []publish.Placed, err error) {
+// Published is what became of one version.
+type Published struct {
+	Version *catalog.Version
+	Placed  []publish.Placed
+	Failed  error // its documents could not be written
+}
+
+// publications are the ways of versions to their regions; all can be gone, or none is.
+func (a *App) publications(ctx context.Context, r PublishRequest) (list []*publish.Publication, err error) {
+	for _, tag := range r.Tags {
+		if reason := definition.CheckTag(tag); reason != "" {
+			return nil, state.Ask("%s", reason)
+		}
+	}
+	host, _ := os.Hostname() // a host without a name has none to record
+	for _, ref := range r.Refs {
+		v, err := a.Resolve(ctx, ref)
+		if err == nil {
+			err = v.Usable()
+		}
+		if err != nil {
+			return nil, err
+		}
+		to, err := publish.Regions(a.State, v, r.Regions)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, &publish.Publication{State: a.State, Version: v, Regions: to, Host: host, Each: func(publish.Placed) {},
+			Progress: a.Progress, There: a.There, Capture: func(ctx context.Context, variant, format string) error {
+				_, err := a.Engine().CaptureMore(ctx, v, variant, a.alike(v.Image, format))
+				return err
+			}})
+	}
+	return list, nil
+}
+
+// alike is an artifact of another format, as the image's definition has those that it names: a disk starts as they do.
+func (a *App) alike(image, format string) definition.Artifact {
+	made := definition.Artifact{Format: format}
+	img, err := a.Image(image)
+	f := artifact.Find(format)
+	if err != nil || f == nil || !f.Takes("boot") {
+		return made
+	}
+	for _, other := range img.Artifacts {
+		if boot := other.Says["boot"]; boot != "" {
+			made.Says, made.Size = artifact.Says{"boot": boot}, other.Size
+			if line := other.Says["cmdline"]; line != "" {
+				made.Says["cmdline"] = line
+			}
+			break
+		}
+	}
+	return made
+}
+
+// Captures says whether a publication has to capture something first.
+func (a *App) Captures(ctx context.Context, r PublishRequest) (bool, error) {
+	list, err := a.publications(ctx, r)
+	for _, p := range list {
+		if p.Lacks() {
+			return true, err
+		}
+	}
+	return false, err
+}
+
+// Publish places versions in the regions named, or in those of their images, writes their documents, and moves tags to them if all of
+// them are everywhere. What happened is in the list, also beside an error.
+func (a *App) Publish(ctx context.Context, r PublishRequest,
+	each func(publish.Placed)) (list []Published, moves []catalog.Move, err error) {
 	if err := a.Writable(); err != nil {
 		return nil, nil, err
 	}
-	p, err := a.publication(ctx, ref, regions)
+	ways, err := a.publications(ctx, r)
 	if err != nil {
 		return nil, nil, err
 	}
-	v, p.Each = p.Version, each
-	done = p.Place(ctx)
-	if ctx.Err() != nil {
-		return v, done, ctx.Err()
+	whole := true
+	for _, p := range ways {
+		p.Each = each
+		done := Published{Placed: p.Place(ctx)}
+		done.Version = p.Version
+		if ctx.Err() != nil {
+			return append(list, done), nil, ctx.Err()
+		}
+		has, err := a.Catalog.Has(ctx, p.Version.Image, p.Version.Version)
+		if done.Failed = err; err == nil && has { // else pruned meanwhile
+			done.Failed = errors.Join(publish.WriteManifest(ctx, a.State, p.Version, p.Regions),
+				publish.Refresh(ctx, a.State, p.Version.Image, p.Regions...))
+		}
+		whole = whole && has && done.Failed == nil && publish.Incomplete(done.Version, done.Placed) == nil
+		list = append(list, done)
 	}
-	if has, err := a.Catalog.Has(ctx, v.Image, v.Version); err != nil || !has { // pruned meanwhile
-		return v, done, err
+	if whole && len(r.Tags) > 0 {
+		var refs []string
+		for _, done := range list {
+			refs = append(refs, done.Version.Ref())
+		}
+		moves, err = a.Tag(ctx, TagRequest{Refs: refs, Tags: r.Tags})
 	}
-	return v, done, errors.Join(publish.WriteManifest(ctx, a.State, v, p.Regions), publish.Refresh(ctx, a.State, v.Image, p.Regions...))
+	return list, moves, err
+}
+
+// Plan is what Publish would do with a version.
+type Plan struct {
+	Version *catalog.Version
+	Would   []publish.Planned
 }
 
 // PlanPublish says what Publish would do.
-func (a *App) PlanPublish(ctx context.Context, ref string, regions []string) (*catalog.Version, []publish.Planned, error) {
-	p, err := a.publication(ctx, ref, regions)
-	if err != nil {
-		return nil, nil, err
+func (a *App) PlanPublish(ctx context.Context, r PublishRequest) (list []Plan, err error) {
+	ways, err := a.publications(ctx, r)
+	for _, p := range ways {
+		would, err := p.Plan(ctx)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, Plan{p.Version, would})
 	}
-	list, err := p.Plan(ctx)
-	return p.Version, list, err
+	return list, err
 }
 
 // Unpublish takes a version, also a recalled one, out of the regions named, or of all that hold it.
@@ -79,7 +164,7 @@ func (a *App) Unpublish(ctx context.Context, ref string, regions []string) (*cat
 			return v, nil, nil
 		}
 	}
-	p := publish.Publication{State: a.State, Version: v}
+	p := publish.Publication{State: a.State, Version: v, Each: func(publish.Placed) {}}
 	if p.Regions, err = publish.Regions(a.State, v, regions); err != nil {
 		return nil, nil, err
 	}
@@ -87,14 +172,28 @@ func (a *App) Unpublish(ctx context.Context, ref string, regions []string) (*cat
 	return v, done, err
 }
 
-// Manifest is that of a version.
-func (a *App) Manifest(ctx context.Context, ref string) (*catalog.Version, *manifest.Manifest, error) {
+// Manifest is that of a version; with a region, only what belongs there.
+func (a *App) Manifest(ctx context.Context, ref, region string) (*catalog.Version, *manifest.Manifest, error) {
 	v, err := a.Look(ctx, ref)
+	if err == nil && region != "" {
+		_, err = a.Region(region)
+	}
 	if err != nil {
 		return nil, nil, err
 	}
 	m, err := publish.Manifest(ctx, a.State, v)
+	if err == nil && region != "" {
+		if m.Only(region); len(m.Regions) == 0 {
+			err = notThere(v, region)
+		}
+	}
 	return v, m, err
+}
+
+// notThere says that a region does not hold a version.
+func notThere(v *catalog.Version, region string) error {
+	return &publish.IncompleteError{Text: fmt.Sprintf("%s is not in %s; place it there: zygos publish %s --region %s", v.Ref(), region,
+		v.Ref(), region)}
 }
 
 // Region is a region and what it holds.
@@ -170,8 +269,7 @@ func (a *App) Locate(ctx context.Context, r LocateRequest) (*catalog.Version, *c
 		_, err = a.Region(r.Region)
 	}
 	if err == nil {
-		err = &publish.IncompleteError{Text: fmt.Sprintf("%s is not in %s; place it there: zygos publish %s --region %s", v.Ref(), r.Region,
-			v.Ref(), r.Region)}
+		err = notThere(v, r.Region)
 	}
 	return nil, nil, err
 }

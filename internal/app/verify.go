@@ -3,8 +3,12 @@ package app
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 
 	"zygos/internal/catalog"
+	"zygos/internal/definition"
+	"zygos/internal/manifest"
 	"zygos/internal/publish"
 	"zygos/internal/supply"
 )
@@ -43,6 +47,42 @@ func (a *App) Verify(ctx context.Context, r VerifyRequest) (list []publish.Found
 		}
 	}
 	return list, err
+}
+
+// VerifyIndex compares the index of a region, in a file or on a server, with what lies beside it, without workspace and catalog.
+func VerifyIndex(ctx context.Context, index string, deep bool, tell supply.Tell) ([]publish.Found, error) {
+	d := publish.Documented{Deep: deep, Progress: tell}
+	return d.Index(ctx, index)
+}
+
+// CheckManifest compares a manifest in a file with its schema and with what is in the regions that it names, or in one of them.
+func (a *App) CheckManifest(ctx context.Context, file, only string) (*manifest.Manifest, []publish.Found, error) {
+	m, err := publish.ReadManifest(file)
+	if err != nil {
+		return nil, nil, err
+	}
+	if only != "" {
+		if _, err := a.Region(only); err != nil {
+			return nil, nil, err
+		}
+		m.Only(only)
+	}
+	var list []publish.Found
+	var known []*definition.Region
+	for name, places := range m.Regions {
+		if r := a.Org.Region(name); r != nil {
+			known = append(known, r)
+			continue
+		}
+		for _, pl := range places {
+			list = append(list, publish.Found{Region: name, Image: m.Image, Version: m.Version, Variant: pl.Variant, Name: pl.Name, ID: pl.ID,
+				Location: pl.Location, State: publish.Unreachable, What: "zygos.toml has no such region"})
+		}
+	}
+	slices.SortFunc(known, func(a, b *definition.Region) int { return strings.Compare(a.Name, b.Name) })
+	d := publish.Documented{}
+	found, err := d.Manifest(ctx, a.State, m, known)
+	return m, append(list, found...), err
 }
 
 // FetchRequest asks for the bytes of one artifact of a version, from a region.

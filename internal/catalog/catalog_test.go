@@ -140,8 +140,20 @@ func TestPlacementsAreRecordedOnce(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
 		register(t, c, "a", "1.0.0")
 		p := catalog.Placement{ID: "zy-1", Image: "a", Version: "1.0.0", Region: "r", Name: "tar", Format: "tar", Artifact: "sha256:x",
-			Location: "/x", Verified: moment}
+			Bytes: 7, Location: "/x", Verified: moment}
+		way := catalog.Underway{Image: "a", Version: "1.0.0", Region: "r", Name: "tar", Format: "tar", State: "copying", Done: 3, Bytes: 7,
+			Host: "here", Changed: moment}
+		require.NoError(t, c.SetUnderway(t.Context(), way))
+		way.State, way.Why = "failed", "no line"
+		require.NoError(t, c.SetUnderway(t.Context(), way))
+		ways, err := c.Underways(t.Context(), "a", "1.0.0", "r")
+		require.NoError(t, err)
+		require.Equal(t, []catalog.Underway{way}, ways)
+		require.Error(t, c.SetUnderway(t.Context(), catalog.Underway{Image: "a", Version: "9.9.9", Region: "r"}))
 		require.NoError(t, c.Place(t.Context(), p))
+		ways, err = c.Underways(t.Context(), "", "", "")
+		require.NoError(t, err)
+		require.Empty(t, ways, "what is placed is on its way no more")
 		p.Verified = moment.Add(time.Hour)
 		require.NoError(t, c.Place(t.Context(), p))
 		list, err := c.Placements(t.Context(), "a", "", "r")
@@ -153,6 +165,17 @@ func TestPlacementsAreRecordedOnce(t *testing.T) {
 		held, err := c.Holdings(t.Context())
 		require.NoError(t, err)
 		require.Equal(t, map[string]catalog.Holding{"r": {Versions: 1, Files: 1, Bytes: 7}}, held)
+
+		// Another id of the same artifact in the same region takes its place.
+		p.ID = "im-2"
+		require.NoError(t, c.Place(t.Context(), p))
+		list, err = c.Placements(t.Context(), "a", "", "r")
+		require.NoError(t, err)
+		require.Equal(t, []catalog.Placement{p}, list)
+		require.NoError(t, c.Unplace(t.Context(), p))
+		list, err = c.Placements(t.Context(), "a", "", "")
+		require.NoError(t, err)
+		require.Empty(t, list)
 	})
 }
 

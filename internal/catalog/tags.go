@@ -31,6 +31,7 @@ type Placement struct {
 	Name     string    `json:"name"` // of the artifact
 	Format   string    `json:"format"`
 	Artifact string    `json:"artifact"` // digest
+	Bytes    int64     `json:"bytes"`    // of it
 	Location string    `json:"location"` // where hosts fetch it
 	Verified time.Time `json:"verified"`
 	Leaving  bool      `json:"-"` // its version is being removed
@@ -113,26 +114,43 @@ func (c *Catalog) OnceTagged(ctx context.Context) (map[string]bool, error) {
 	return c.refs(ctx, "SELECT DISTINCT image || '@' || version FROM tag_moves")
 }
 
-// Place records a placement that was verified; a repeated one takes the new time. Of a version that is
-// leaving it is refused with a *LeavingError.
+// Place records a placement that was verified; a repeated one takes the new time, and another of the same artifact in the same region
+// takes its place. Of a version that is leaving it is refused with a *LeavingError.
 func (c *Catalog) Place(ctx context.Context, p Placement) error {
 	return c.asOne(ctx, func(tx session) error {
 		if err := stays(ctx, tx, p.Image, p.Version); err != nil {
 			return err
 		}
+		p.Name = cmp.Or(p.Name, p.Format)
+		if err := p.forget(ctx, tx, " AND id <> ?", p.ID); err != nil {
+			return err
+		}
 		_, err := tx.exec(ctx, `INSERT INTO placements (id, image, version, region, variant, name, format, artifact, location, verified)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET location = excluded.location, verified = excluded.verified`,
-			p.ID, p.Image, p.Version, p.Region, p.Variant, cmp.Or(p.Name, p.Format), p.Format, p.Artifact, p.Location, stamp(p.Verified))
-		return err
+			p.ID, p.Image, p.Version, p.Region, p.Variant, p.Name, p.Format, p.Artifact, p.Location, stamp(p.Verified))
+		if err != nil {
+			return err
+		}
+		return arrived(ctx, tx, p.Image, p.Version, p.Region, p.Variant, p.Name)
 	})
 }
 
-// Unplace forgets a placement that no longer holds.
-func (c *Catalog) Unplace(ctx context.Context, id string) error {
+// Unplace forgets what was recorded of an artifact of a version in a region.
+func (c *Catalog) Unplace(ctx context.Context, p Placement) error {
 	return c.asOne(ctx, func(tx session) error {
-		_, err := tx.exec(ctx, "DELETE FROM placements WHERE id = ?", id)
-		return err
+		p.Name = cmp.Or(p.Name, p.Format)
+		if err := p.forget(ctx, tx, ""); err != nil {
+			return err
+		}
+		return arrived(ctx, tx, p.Image, p.Version, p.Region, p.Variant, p.Name)
 	})
+}
+
+// forget removes rows of an artifact in a region.
+func (p *Placement) forget(ctx context.Context, tx session, and string, args ...any) error {
+	_, err := tx.exec(ctx, "DELETE FROM placements WHERE image = ? AND version = ? AND region = ? AND variant = ? AND name = ?"+and,
+		append([]any{p.Image, p.Version, p.Region, p.Variant, p.Name}, args...)...)
+	return err
 }
 
 // Holding is what a region holds.
@@ -164,13 +182,15 @@ func (c *Catalog) Placements(ctx context.Context, image, version, region string)
 	w.is("p.version", version)
 	w.is("p.region", region)
 	rows, err := c.rows(ctx, `SELECT p.id, p.image, p.version, p.region, p.variant, p.name, p.format, p.artifact, p.location,
-		p.verified, v.leaving
-		FROM placements p JOIN versions v ON v.image = p.image AND v.version = p.version `+w.sql()+`
+		p.verified, v.leaving, coalesce(a.bytes, 0)
+		FROM placements p JOIN versions v ON v.image = p.image AND v.version = p.version
+		LEFT JOIN artifacts a ON a.image = p.image AND a.version = p.version AND a.variant = p.variant AND a.name = p.name `+w.sql()+`
 		ORDER BY p.region, p.image, v.major DESC, v.minor DESC, v.patch DESC, p.variant, p.name`, w.args...)
 	return collect(rows, err, func(rows *sql.Rows) (Placement, error) {
 		var p Placement
 		var verified string
-		err := rows.Scan(&p.ID, &p.Image, &p.Version, &p.Region, &p.Variant, &p.Name, &p.Format, &p.Artifact, &p.Location, &verified, &p.Leaving)
+		err := rows.Scan(&p.ID, &p.Image, &p.Version, &p.Region, &p.Variant, &p.Name, &p.Format, &p.Artifact, &p.Location, &verified, &p.Leaving,
+			&p.Bytes)
 		p.Verified = unstamp(verified)
 		return p, err
 	})

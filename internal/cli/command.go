@@ -70,7 +70,7 @@ func (l *namesFlag) Set(s string) error { *l = append(*l, strings.Split(s, ",").
 // groups in the order of help.
 var groups = []struct{ name, summary string }{
 	{"start", "start"}, {"define", "define images"}, {"build", "build them"}, {"judge", "try them"}, {"keep", "keep versions"},
-	{"publish", "publish to regions"}, {"help", "help"},
+	{"publish", "publish to regions"}, {"operate", "operate"}, {"help", "help"},
 }
 
 // commands is the table. It is filled in init, since help reads it.
@@ -83,6 +83,7 @@ func init() {
 		cmdBuild, cmdBuilds, cmdLog, cmdCancel, cmdEnter, cmdCapture, cmdTry, cmdSweep,
 		cmdList, cmdShow, cmdTag, cmdDiff, cmdLineage, cmdDue, cmdRecall, cmdReinstate, cmdPrune, cmdExport, cmdImport,
 		cmdPublish, cmdRegions, cmdManifest, cmdVerify, cmdLocate, cmdFetch,
+		cmdStandin,
 		cmdHelp, cmdSchema, cmdCompletion, cmdVersion,
 	}
 }

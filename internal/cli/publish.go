@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"maps"
@@ -11,123 +13,181 @@ import (
 
 	"zygos/internal/app"
 	"zygos/internal/artifact"
-	"zygos/internal/catalog"
+	"zygos/internal/machine"
 	"zygos/internal/manifest"
 	"zygos/internal/plain"
 	"zygos/internal/publish"
+	"zygos/internal/store"
 )
 
 var cmdPublish = &command{
 	lines: true,
 	after: "; what was placed and verified stays, and the same command goes on from there",
-	name:  "publish", group: "publish", args: "REF", least: 1, most: 1,
-	summary: "place a version's artifacts in its regions and write its manifest",
-	text: `Copies each artifact that a region takes, under a temporary name; verifies it there by its
-digest; renames it; then records it. What is there already is verified and not copied again.
-Regions work in parallel; if one fails the others go on, and the command ends with 6.
-Regions are those of the image's [publish], or those named with --region. --dry-run says what
-would be copied; --remove takes the version out of its regions: the documents first.`,
-	example: "zygos publish turbine-link@stable\nzygos publish turbine-link --region far-skerry --dry-run\n" +
-		"zygos publish turbine-link@2.3.0 --region far-skerry --remove",
+	name:  "publish", group: "publish", args: "REF...", least: 1, most: -1,
+	summary: "place versions in their regions and write their manifests",
+	text: `Copies each artifact that a region takes; verifies it there; then records it. What is there
+already is not copied again, a copy that broke goes on where it stopped, and what differs in who
+may use it or its class is brought into line. Regions work in parallel; if one fails the others
+go on, and the command ends with 6: the same command again does what is missing. Regions are
+those of the image's [publish], or those named with --region; a format that a region wants and
+the version lacks is captured first. --tag moves the tag once every region of every version holds
+it. --dry-run says what would be done; --remove takes a version out: the documents first.`,
+	example: "zygos publish turbine-link@stable\nzygos publish turbine-link tide-desk --tag stable\n" +
+		"zygos publish turbine-link --region far-skerry --dry-run\nzygos publish turbine-link@2.3.0 --region far-skerry --remove",
 	flags: func() flags { return &publishFlags{} },
 	run:   opened(app.Strict, runPublish),
 }
 
 // publishFlags are those of publish.
 type publishFlags struct {
-	regions     namesFlag
-	dry, remove bool
+	regions, tags namesFlag
+	dry, remove   bool
 }
 
 func (f *publishFlags) declare(fs *flag.FlagSet) {
 	fs.Var(&f.regions, "region", "only the region `NAME`; may be repeated")
+	fs.Var(&f.tags, "tag", "then move the tag `TAG`; may be repeated")
 	fs.BoolVar(&f.dry, "dry-run", false, "say what would be done")
 	fs.BoolVar(&f.remove, "remove", false, "take the version out of its regions")
 }
 
 func runPublish(ctx context.Context, in *invocation, a *app.App) error {
 	f := in.flags.(*publishFlags)
+	r := app.PublishRequest{Refs: in.args, Regions: f.regions, Tags: f.tags}
 	switch {
 	case f.dry && f.remove:
 		return wrongUse("--dry-run and --remove do not go together; 'zygos verify %s' shows what is where", in.args[0])
+	case f.remove && (len(in.args) > 1 || len(f.tags) > 0):
+		return wrongUse("--remove takes one version, and moves no tag")
 	case f.dry:
-		return in.planned(ctx, a, f.regions)
+		return in.planned(ctx, a, r)
 	case f.remove:
 		return in.unpublish(ctx, a, f.regions)
 	}
+	captures, err := a.Captures(ctx, r)
+	if err != nil {
+		return err
+	}
+	if _, ok := machine.Inside(); captures && !ok {
+		return in.inside(a)
+	}
 	l := in.follow(a)
-	v, done, err := a.Publish(ctx, in.args[0], f.regions, func(d publish.Placed) {
-		if in.json {
+	list, moves, err := a.Publish(ctx, r, func(d publish.Placed) {
+		switch {
+		case in.json:
 			_ = in.jsonLine(d) // the exit code tells all the same
+		case d.State == publish.Again:
+			l.line(fmt.Sprintf("%s: %s@%s %s: %s; again in %s", d.Region, d.Image, d.Version, d.Key().String(), d.Error, human(d.Pause)))
 		}
 	})
 	l.end()
-	if v == nil || ctx.Err() != nil {
+	if len(list) == 0 || ctx.Err() != nil {
 		return err
 	}
-	if failed := in.published(v, done); failed != nil {
-		return failed // a region that did not take an artifact does not take a document either
+	if failed := in.published(list); failed != nil {
+		if len(f.tags) > 0 {
+			in.note("no tag was moved")
+		}
+		return failed
+	}
+	for _, m := range moves {
+		if !in.json {
+			fmt.Fprintln(in.out, moveText(m))
+		}
+	}
+	if err == nil {
+		in.next(fmt.Sprintf("zygos manifest %s · zygos locate %s --region %s", list[0].Version.Ref(), list[0].Version.Ref(),
+			list[0].Placed[0].Region))
 	}
 	return err
 }
 
-// published writes the result.
-func (in *invocation) published(v *catalog.Version, done []publish.Placed) error {
+// published writes the result, and what failed.
+func (in *invocation) published(list []app.Published) error {
 	var rows [][]string
-	for _, d := range done {
-		state := "already there, verified"
-		switch {
-		case d.Error != "":
-			state = "FAILED"
-		case d.Copied:
-			state = "copied and verified"
+	head := []string{"REGION", "FORMAT", "ID", "SIZE", "TOOK", "STATE"}
+	var failed error
+	for _, one := range list {
+		for _, d := range one.Placed {
+			state := "already there, verified"
+			switch {
+			case d.Error != "":
+				state = "FAILED"
+			case d.Copied:
+				state = "copied and verified"
+			case len(d.Changed) > 0:
+				state = "brought into line: " + strings.Join(d.Changed, ", ")
+			}
+			row := []string{d.Region, dash(d.Key().String()), dash(d.ID), mib(d.Bytes), human(d.Took), state}
+			if len(list) > 1 {
+				row = append([]string{one.Version.Ref()}, row...)
+			}
+			rows = append(rows, row)
 		}
-		rows = append(rows, []string{d.Region, dash(d.Key().String()), dash(d.ID), mib(d.Bytes), human(d.Took), state})
+		// a region that did not take an artifact does not take a document either
+		failed = errors.Join(failed, cmp.Or(publish.Incomplete(one.Version, one.Placed), one.Failed))
+	}
+	if len(list) > 1 {
+		head = append([]string{"VERSION"}, head...)
 	}
 	if !in.json {
-		if err := in.columns([]string{"REGION", "FORMAT", "ID", "SIZE", "TOOK", "STATE"}, rows); err != nil {
+		if err := in.columns(head, rows); err != nil {
 			return err
 		}
 	}
-	if err := publish.Incomplete(v, done); err != nil {
-		return err
-	}
-	in.next(fmt.Sprintf("zygos manifest %s · zygos locate %s --region %s", v.Ref(), v.Ref(), done[0].Region))
-	return nil
+	return failed
 }
 
 // planned says what a publication would do.
-func (in *invocation) planned(ctx context.Context, a *app.App, regions []string) error {
-	v, list, err := a.PlanPublish(ctx, in.args[0], regions)
+func (in *invocation) planned(ctx context.Context, a *app.App, r app.PublishRequest) error {
+	list, err := a.PlanPublish(ctx, r)
 	if err != nil {
 		return err
 	}
 	var rows [][]string
 	var bytes int64
-	for i := range list {
-		p := &list[i]
-		if in.json {
-			if err := in.jsonLine(p); err != nil {
-				return err
+	more := false
+	for _, plan := range list {
+		for i := range plan.Would {
+			p := &plan.Would[i]
+			if in.json {
+				if err := in.jsonLine(p); err != nil {
+					return err
+				}
 			}
+			if p.Does == "copy" {
+				bytes += p.Bytes
+			}
+			more = more || p.Does == "capture" || p.Does == "change"
+			row := []string{p.Region, dash(p.Key().String()), mib(p.Bytes), p.Does, p.Why}
+			if len(list) > 1 {
+				row = append([]string{plan.Version.Ref()}, row...)
+			}
+			rows = append(rows, row)
 		}
-		if p.Does == "copy" {
-			bytes += p.Bytes
-		}
-		rows = append(rows, []string{p.Region, dash(p.Key().String()), mib(p.Bytes), p.Does, p.Why})
 	}
 	if in.json {
 		return nil
 	}
-	if err := in.columns([]string{"REGION", "FORMAT", "SIZE", "WOULD", "WHY"}, rows); err != nil {
+	head := []string{"REGION", "FORMAT", "SIZE", "WOULD", "WHY"}
+	if len(list) > 1 {
+		head = append([]string{"VERSION"}, head...)
+	}
+	if err := in.columns(head, rows); err != nil {
 		return err
 	}
-	if bytes > 0 {
+	switch {
+	case bytes > 0:
 		in.note("%s would be copied; nothing was done", mib(bytes))
-	} else {
+	case more:
+		in.note("nothing was done")
+	default:
 		in.note("nothing would be copied")
 	}
-	in.next("zygos publish " + v.Ref())
+	if len(r.Tags) > 0 {
+		in.note("then %s would move, if all regions hold all versions", strings.Join(r.Tags, ", "))
+	}
+	in.next("zygos publish " + strings.Join(r.Refs, " "))
 	return nil
 }
 
@@ -170,22 +230,60 @@ func (in *invocation) unpublish(ctx context.Context, a *app.App, regions []strin
 }
 
 var cmdManifest = &command{
-	name: "manifest", group: "publish", args: "REF", least: 1, most: 1,
+	name: "manifest", group: "publish", args: "[REF]", most: 1,
 	summary: "print a version's manifest: which artifacts belong to each region",
 	text: `Prints a summary; --json prints the document zygos.manifest/1 in its canonical form, as it
-lies in the state and in each region. It names only placements that were verified.
-'zygos schema manifest' prints its JSON Schema.`,
-	example: "zygos manifest turbine-link@stable\nzygos manifest turbine-link@stable --json",
-	run:     opened(app.Lenient, runManifest),
+lies in the state and in each region, and --out writes it. It names only placements that were
+verified. --env prints the ids as KEY=value lines. --check FILE compares a manifest with its
+schema and with what is in the regions. 'zygos schema manifest' prints its JSON Schema.`,
+	example: "zygos manifest turbine-link@stable\nzygos manifest turbine-link@stable --region kelp-bay --out link.json\n" +
+		"zygos manifest turbine-link@stable --env\nzygos manifest --check link.json",
+	flags: func() flags { return &manifestFlags{} },
+	run:   opened(app.Lenient, runManifest),
+}
+
+// manifestFlags are those of manifest.
+type manifestFlags struct {
+	region, out, check string
+	env                bool
+}
+
+func (f *manifestFlags) declare(fs *flag.FlagSet) {
+	fs.StringVar(&f.region, "region", "", "only what belongs to the region `NAME`")
+	fs.StringVar(&f.out, "out", "", "write the document to `FILE`")
+	fs.BoolVar(&f.env, "env", false, "print the ids as KEY=value")
+	fs.StringVar(&f.check, "check", "", "check the manifest in `FILE`")
 }
 
 func runManifest(ctx context.Context, in *invocation, a *app.App) error {
-	v, m, err := a.Manifest(ctx, in.args[0])
+	f := in.flags.(*manifestFlags)
+	if f.check != "" {
+		if len(in.args) > 0 || f.out != "" || f.env {
+			return wrongUse("--check takes a file, and neither a version nor --out or --env")
+		}
+		return in.checkManifest(ctx, a, f)
+	}
+	if len(in.args) == 0 {
+		return wrongUse("name the version, for instance zygos manifest turbine-link@stable")
+	}
+	v, m, err := a.Manifest(ctx, in.args[0], f.region)
 	if err != nil {
 		return err
 	}
-	if in.json {
+	if f.env {
+		for _, line := range m.Environment() {
+			fmt.Fprintln(in.out, line)
+		}
+		return nil
+	}
+	if in.json || f.out != "" {
 		text, err := manifest.Canonical(m)
+		if err == nil && f.out != "" {
+			if err = store.WriteFile(f.out, text); err == nil {
+				in.note("wrote the manifest of %s to %s", v.Ref(), f.out)
+			}
+			return err
+		}
 		if err == nil {
 			if isTerminal(in.out) { // in a pipe or file, it is the document byte for byte
 				text = append(plain.JSON(text), '\n')
@@ -224,6 +322,15 @@ func runManifest(ctx context.Context, in *invocation, a *app.App) error {
 	}
 	in.next(fmt.Sprintf("zygos manifest %s --json   prints the document", v.Ref()))
 	return nil
+}
+
+// checkManifest compares a manifest in a file with what is.
+func (in *invocation) checkManifest(ctx context.Context, a *app.App, f *manifestFlags) error {
+	m, list, err := a.CheckManifest(ctx, f.check, f.region)
+	if err != nil {
+		return err
+	}
+	return in.found(list, fmt.Sprintf("%s is a manifest of %s@%s", f.check, m.Image, m.Version), nil, false)
 }
 
 var cmdSchema = &command{

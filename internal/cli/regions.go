@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"zygos/internal/app"
+	"zygos/internal/manifest"
 )
 
 var cmdRegions = &command{
@@ -63,9 +64,9 @@ var cmdLocate = &command{
 	text: `Prints nothing but the id, so that a script can take it as it is; --json adds location and
 digest. Where a region holds several artifacts of the version, --variant, --name and --format choose.
 --index asks the index that lies in a region, and needs neither workspace nor catalog; --all
-lists all regions. A version that is recalled ends with 5, one that is not there with 6.`,
+lists all regions, with --env as KEY=value lines. A version that is recalled ends with 5, one that is not there with 6.`,
 	example: "zygos locate turbine-link@stable --region north-sound\nID=$(zygos locate turbine-link@stable --region north-sound --quiet)\n" +
-		"zygos locate turbine-link@stable --index regions/north-sound/index.json --variant edge\nzygos locate turbine-link@stable --all",
+		"zygos locate turbine-link@stable --index regions/north-sound/index.json --variant edge\nzygos locate turbine-link@stable --all --env",
 	flags: func() flags { return &locateFlags{} },
 	run: func(ctx context.Context, in *invocation) error {
 		if f := in.flags.(*locateFlags); f.index != "" {
@@ -78,14 +79,15 @@ lists all regions. A version that is recalled ends with 5, one that is not there
 // locateFlags are those of locate.
 type locateFlags struct {
 	chosen
-	index string
-	all   bool
+	index    string
+	all, env bool
 }
 
 func (f *locateFlags) declare(fs *flag.FlagSet) {
 	f.chosen.declare(fs)
 	fs.StringVar(&f.index, "index", "", "ask a region's index, `FILE` or URL, and nothing else")
 	fs.BoolVar(&f.all, "all", false, "list all regions")
+	fs.BoolVar(&f.env, "env", false, "with --all: print KEY=value")
 }
 
 // chosen are flags that choose an artifact in a region.
@@ -138,9 +140,15 @@ func (in *invocation) locateIn(ctx context.Context, f *locateFlags) error {
 
 // everywhere lists where a version is.
 func (in *invocation) everywhere(ctx context.Context, a *app.App) error {
-	_, list, err := a.Everywhere(ctx, in.args[0])
+	v, list, err := a.Everywhere(ctx, in.args[0])
 	if err != nil {
 		return err
+	}
+	if in.flags.(*locateFlags).env {
+		for _, line := range manifest.For(v, list).Environment() {
+			fmt.Fprintln(in.out, line)
+		}
+		return nil
 	}
 	if in.json {
 		return in.writeJSON(list)

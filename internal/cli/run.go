@@ -44,7 +44,7 @@ func (in *invocation) follow(a *app.App) *live {
 	l := in.live()
 	a.Progress = func(doing string, done, total int64) { l.show("", doing, done, total) }
 	a.There = func(region, doing string, done, total int64) {
-		if done >= total {
+		if doing == "" {
 			l.idle(region)
 		} else {
 			l.show(region, doing, done, total)

@@ -57,20 +57,25 @@ func runTag(ctx context.Context, in *invocation, a *app.App) error {
 	return in.moved(a, moves, err)
 }
 
+// moveText is a move in words.
+func moveText(m catalog.Move) string {
+	text := fmt.Sprintf("%s@%s -> %s", m.Image, m.Tag, m.Version)
+	switch {
+	case m.Version == "":
+		text = fmt.Sprintf("%s@%s removed (was %s)", m.Image, m.Tag, m.Was)
+	case m.Was == m.Version:
+		text += " (as before)"
+	case m.Was != "":
+		text += fmt.Sprintf(" (was %s)", m.Was)
+	}
+	return text
+}
+
 // moved says what moved; failed is why the regions could not be told.
 func (in *invocation) moved(a *app.App, moves []catalog.Move, failed error) error {
 	for _, m := range moves {
-		text := fmt.Sprintf("%s@%s -> %s", m.Image, m.Tag, m.Version)
-		switch {
-		case m.Version == "":
-			text = fmt.Sprintf("%s@%s removed (was %s)", m.Image, m.Tag, m.Was)
-		case m.Was == m.Version:
-			text += " (as before)"
-		case m.Was != "":
-			text += fmt.Sprintf(" (was %s)", m.Was)
-		}
 		if !in.json {
-			fmt.Fprintln(in.out, text)
+			fmt.Fprintln(in.out, moveText(m))
 		}
 	}
 	if in.json {

@@ -17,20 +17,29 @@ var cmdVerify = &command{
 missing, changed, outdated, or there without anybody here having placed it. Sizes and what a
 region says of digests are compared; --deep reads all bytes, from the medium and not from the
 memory of this host. --repair places again what is missing or changed and writes documents
-anew; what is foreign stays. Damage that is left ends with 6.`,
-	example: "zygos verify\nzygos verify turbine-link@stable --region far-skerry --deep\nzygos verify --repair",
-	flags:   func() flags { return &verifyFlags{} },
-	run:     opened(app.Lenient, runVerify),
+anew; what is foreign stays. Damage that is left ends with 6. --index needs neither workspace nor
+catalog: it looks beside the index of a folder or of a store that anybody may read.`,
+	example: "zygos verify\nzygos verify --index regions/north-sound/index.json --deep\n" +
+		"zygos verify turbine-link@stable --region far-skerry --deep\nzygos verify --repair",
+	flags: func() flags { return &verifyFlags{} },
+	run: func(ctx context.Context, in *invocation) error {
+		if f := in.flags.(*verifyFlags); f.index != "" {
+			return in.verifyIndex(ctx, f)
+		}
+		return opened(app.Lenient, runVerify)(ctx, in)
+	},
 }
 
 // verifyFlags are those of verify.
 type verifyFlags struct {
 	regions      namesFlag
+	index        string
 	deep, repair bool
 }
 
 func (f *verifyFlags) declare(fs *flag.FlagSet) {
 	fs.Var(&f.regions, "region", "only the region `NAME`; may be repeated")
+	fs.StringVar(&f.index, "index", "", "look at what a region's index, `FILE` or URL, speaks of, and nothing else")
 	fs.BoolVar(&f.deep, "deep", false, "read all bytes")
 	fs.BoolVar(&f.repair, "repair", false, "place again what is missing or changed")
 }
@@ -47,6 +56,33 @@ func runVerify(ctx context.Context, in *invocation, a *app.App) error {
 	if list == nil && err != nil {
 		return err
 	}
+	return in.found(list, f.how(), err, f.repair)
+}
+
+// how is how it was looked.
+func (f *verifyFlags) how() string {
+	if f.deep {
+		return "by all their bytes"
+	}
+	return "by size"
+}
+
+// verifyIndex looks at an index alone.
+func (in *invocation) verifyIndex(ctx context.Context, f *verifyFlags) error {
+	if len(in.args) > 0 || len(f.regions) > 0 || f.repair {
+		return wrongUse("--index looks at what the index speaks of, and takes neither a version nor --region or --repair")
+	}
+	l := in.live()
+	list, err := app.VerifyIndex(ctx, f.index, f.deep, func(doing string, done, total int64) { l.show("", doing, done, total) })
+	l.end()
+	if err != nil {
+		return err
+	}
+	return in.found(list, f.how(), nil, true)
+}
+
+// found writes what was found; how is how it was looked, failed what went wrong beside it.
+func (in *invocation) found(list []publish.Found, how string, failed error, repaired bool) error {
 	left, mends, sound := 0, 0, 0
 	regions := map[string]bool{}
 	var rows [][]string
@@ -68,7 +104,7 @@ func runVerify(ctx context.Context, in *invocation, a *app.App) error {
 		rows = append(rows, []string{f.Region, dash(f.Ref()), dash(cmp.Or(f.Key().String(), f.Location)), f.State, f.What})
 	}
 	if in.json {
-		if e := in.writeJSON(append([]publish.Found{}, list...)); e != nil || (left == 0 && err == nil) {
+		if e := in.writeJSON(append([]publish.Found{}, list...)); e != nil || (left == 0 && failed == nil) {
 			return e
 		}
 		return &exitError{exitIncomplete}
@@ -78,22 +114,18 @@ func runVerify(ctx context.Context, in *invocation, a *app.App) error {
 			return err
 		}
 	}
-	how := "by size"
-	if f.deep {
-		how = "by all their bytes"
-	}
 	fmt.Fprintf(in.out, "%s in %s, %s\n", counted(sound, "sound placement"), counted(len(regions), "region"), how)
 	switch {
-	case err != nil:
-		return err
-	case mends > 0 && !f.repair:
+	case failed != nil:
+		return failed
+	case mends > 0 && !repaired:
 		return &publish.IncompleteError{Text: counted(left, "problem") + "; 'zygos verify --repair' places again what is missing or changed"}
 	case left > 0:
 		return &publish.IncompleteError{Text: counted(left, "problem") + " left; the reasons stand above"}
 	case foreign:
 		in.note("what is foreign was placed by somebody else, or by a catalog that is gone; nothing here removes it")
 	}
-	if !f.deep {
+	if how == (&verifyFlags{}).how() {
 		in.next("zygos verify --deep   reads all bytes")
 	}
 	return nil

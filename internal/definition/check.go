@@ -2,6 +2,7 @@ package definition
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -156,12 +157,19 @@ func checkRegions(o *Organisation, img *Image, problems *Problems) {
 		if region == nil {
 			problems.add(at, fmt.Sprintf("region %q is not in zygos.toml", name),
 				suggest(name, o.RegionNames(), "known are "+strings.Join(o.RegionNames(), ", ")))
-			continue
 		}
-		if len(region.Formats) > 0 && !slices.ContainsFunc(img.Artifacts,
-			func(a Artifact) bool { return slices.Contains(region.Formats, a.Format) }) {
-			problems.add(at, fmt.Sprintf("region %q takes only %s, and the image makes no such artifact", name, strings.Join(region.Formats, ", ")),
-				fmt.Sprintf("add [[artifact]] with format = %q", region.Formats[0]))
+	}
+	for _, name := range slices.Sorted(maps.Keys(img.Terms)) {
+		at := img.pos["terms "+name]
+		region := o.Region(name)
+		switch {
+		case region == nil:
+			problems.add(at, fmt.Sprintf("region %q is not in zygos.toml", name),
+				suggest(name, o.RegionNames(), "known are "+strings.Join(o.RegionNames(), ", ")))
+		case !slices.Contains(img.Regions, name):
+			problems.add(at, fmt.Sprintf("%s is not published to region %q", img.Name, name), "name the region in regions, or take this out")
+		default:
+			img.asked[name].can(region.Kind, region.can, problems)
 		}
 	}
 }

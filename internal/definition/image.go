@@ -36,9 +36,11 @@ type Image struct {
 	Retention *Retention
 	Artifacts []Artifact
 	Regions   []string
+	Terms     map[string]Terms // by region, what differs there
 	// FirstBoots are in the order in which they run.
 	FirstBoots []FirstBoot
-	pos        map[string]Pos // of keys that are checked against other files
+	pos        map[string]Pos  // of keys that are checked against other files
+	asked      map[string]said // by region, of what differs there
 }
 
 // Input is a value that a definition or a shared stage takes.
@@ -159,6 +161,14 @@ func ReadImage(root, file string, problems *Problems) *Image {
 		for _, region := range p.texts("regions") {
 			img.Regions = append(img.Regions, region.text)
 			img.pos["region "+region.text] = region.pos
+		}
+		for _, e := range p.named("region") {
+			terms, asked := readTerms(e.table, artifact.Names(), Abilities)
+			e.table.done()
+			if img.Terms == nil {
+				img.Terms, img.asked = map[string]Terms{}, map[string]said{}
+			}
+			img.Terms[e.name], img.asked[e.name], img.pos["terms "+e.name] = terms, asked, e.pos
 		}
 		p.done()
 	}

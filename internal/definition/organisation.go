@@ -5,7 +5,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"zygos/internal/artifact"
@@ -67,14 +66,19 @@ type Base struct {
 type Region struct {
 	Name     string
 	Kind     string
-	Settings any      // what the kind has read
-	Formats  []string // what the region takes; empty for all
-	Pos      Pos
+	Settings any // what the kind has read
+	Terms
+	Pos Pos
+	can []string // of Abilities
 }
 
-// Takes says whether the region takes artifacts of a format.
-func (r *Region) Takes(format string) bool {
-	return len(r.Formats) == 0 || slices.Contains(r.Formats, format)
+// For is the region as an image's definition wants it.
+func (r *Region) For(img *Image) *Region {
+	own := *r
+	if img != nil {
+		own.Terms = img.Terms[r.Name].Over(r.Terms)
+	}
+	return &own
 }
 
 // Retention says which versions prune leaves: the newest so many, those younger than so many days,
@@ -263,13 +267,13 @@ func readRegion(e *entry, kinds RegionKinds, problems *Problems) Region {
 	r := Region{Name: e.name, Pos: e.pos}
 	problems.name("a region", r.Name, e.pos)
 	kind, at := e.table.textMust("kind", "folder")
-	known := kind != "" && problems.oneOf("kind of region", kind, at, kinds.Names, kinds.Later)
-	for _, f := range e.table.texts("formats") {
-		if problems.oneOf("format", f.text, f.pos, artifact.Names(), nil) {
-			r.Formats = append(r.Formats, f.text)
-		}
-	}
+	known := kind != "" && problems.oneOf("kind of region", kind, at, kinds.Names, nil)
 	if r.Kind = kind; known {
+		r.can = kinds.Can(kind)
+	}
+	var asked said
+	if r.Terms, asked = readTerms(e.table, artifact.Names(), r.can); known {
+		asked.can(kind, r.can, problems)
 		r.Settings = kinds.Read(kind, e.name, Values{e.table})
 		e.table.done()
 	} // else nobody knows what belongs there

@@ -37,10 +37,11 @@ type Kinds struct {
 	Needs   Needs
 }
 
-// RegionKinds are the kinds of regions: each reads what zygos.toml says of one, beside its kind and formats.
+// RegionKinds are the kinds of regions: each reads what zygos.toml says of one, beside its kind and terms.
 type RegionKinds struct {
-	Names, Later []string // in the order in which they are told; and those that will come
-	Read         func(kind, region string, v Values) (settings any)
+	Names []string // in the order in which they are told
+	Read  func(kind, region string, v Values) (settings any)
+	Can   func(kind string) []string // of Abilities
 }
 
 // BaseKinds are the kinds of bases.

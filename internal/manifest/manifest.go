@@ -6,7 +6,11 @@ package manifest
 import (
 	"cmp"
 	_ "embed"
+	"encoding/json"
+	"maps"
+	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"zygos/internal/catalog"
@@ -94,6 +98,57 @@ func For(v *catalog.Version, placements []catalog.Placement) *Manifest {
 	return m
 }
 
+// Read reads a manifest.
+func Read(text []byte) (*Manifest, error) {
+	var m Manifest
+	err := json.Unmarshal(text, &m)
+	return &m, err
+}
+
+// Only leaves no other region in the manifest than one.
+func (m *Manifest) Only(region string) {
+	for name := range m.Regions {
+		if name != region {
+			delete(m.Regions, name)
+		}
+	}
+}
+
+// Environment is what a manifest says of ids, as lines KEY=value for a shell: IMAGE_VERSION, and IMAGE_REGION_VARIANT_ARTIFACT for each
+// placement.
+func (m *Manifest) Environment() (lines []string) {
+	lines = append(lines, Variable(m.Image, "version")+"="+m.Version)
+	for _, region := range slices.Sorted(maps.Keys(m.Regions)) {
+		for _, pl := range m.Regions[region] {
+			lines = append(lines, Variable(m.Image, region, pl.Variant, pl.Name)+"="+Quoted(pl.ID))
+		}
+	}
+	slices.Sort(lines[1:])
+	return lines
+}
+
+// Variable is the name of a variable from words; empty ones are left out.
+func Variable(words ...string) string {
+	words = slices.DeleteFunc(words, func(w string) bool { return w == "" })
+	return strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' {
+			return r - 'a' + 'A'
+		}
+		if r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '_'
+	}, strings.Join(words, "_"))
+}
+
+// Quoted is a value as a shell takes it, whatever it holds.
+func Quoted(value string) string {
+	if strings.Trim(value, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.:/@") == "" {
+		return value
+	}
+	return "'" + strings.ReplaceAll(value, "'", `'\''`) + "'"
+}
+
 // Index is zygos.region/1: everything that belongs to a region.
 type Index struct {
 	Schema   string    `json:"schema"`
@@ -124,6 +179,7 @@ type Local struct {
 	Name     string `json:"name"`
 	Format   string `json:"format"`
 	Digest   string `json:"digest"`
+	Bytes    int64  `json:"bytes"`
 	Location string `json:"location"`
 }
 
@@ -145,7 +201,7 @@ func IndexOf(region string, placements []catalog.Placement, tags func(ref string
 			last++
 		}
 		x.Versions[last].Artifacts = append(x.Versions[last].Artifacts,
-			Local{p.ID, p.Variant, cmp.Or(p.Name, p.Format), p.Format, p.Artifact, p.Location})
+			Local{p.ID, p.Variant, cmp.Or(p.Name, p.Format), p.Format, p.Artifact, p.Bytes, p.Location})
 	}
 	return x
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"zygos/internal/artifact"
 	"zygos/internal/catalog"
@@ -20,7 +21,7 @@ type Planned struct {
 	Name    string `json:"name,omitempty"`
 	Format  string `json:"format,omitempty"`
 	Bytes   int64  `json:"bytes"`
-	Does    string `json:"does"` // "copy", "verify", or "fail"
+	Does    string `json:"does"` // "copy", "change", "capture", "verify", or "fail"
 	Why     string `json:"why"`
 }
 
@@ -35,41 +36,72 @@ func (p *Publication) Plan(ctx context.Context) (list []Planned, err error) {
 	if err != nil {
 		return nil, err
 	}
+	underway, err := p.Catalog.Underways(ctx, p.Version.Image, p.Version.Version, "")
+	if err != nil {
+		return nil, err
+	}
 	for _, r := range p.Regions {
-		at, err := kinds.Open(r, p.Path)
+		t, err := p.target(r)
 		if err != nil {
 			return nil, err
 		}
 		before := len(list)
+		for _, l := range p.lacks(t) {
+			list = append(list, Planned{Region: r.Name, Variant: l.Variant, Format: l.Format, Does: "capture",
+				Why: "the region wants the format, and the version lacks it"})
+		}
 		for _, a := range p.Version.Artifacts {
-			if !r.Takes(a.Format) {
-				continue
+			if t.Takes(a.Format) {
+				list = append(list, p.planned(ctx, t, a, held, underway))
 			}
-			one := Planned{Region: r.Name, Variant: a.Variant, Name: a.Name, Format: a.Format, Bytes: a.Bytes, Does: "copy",
-				Why: "it was not placed there yet"}
-			i := slices.IndexFunc(held, func(pl catalog.Placement) bool {
-				return pl.Region == r.Name && pl.Key() == a.Key() && pl.Artifact == a.Digest
-			})
-			if i >= 0 {
-				size, digest, err := at.Stat(ctx, held[i].Location)
-				switch {
-				case errors.Is(err, region.ErrAbsent):
-					one.Why = "it is not there any more: " + err.Error()
-				case err != nil:
-					one.Does, one.Why = "fail", err.Error()
-				case size != a.Bytes || digest != "" && digest != a.Digest:
-					one.Why = "what lies there is something else"
-				default:
-					one.Does, one.Why = "verify", "it is there, as "+held[i].ID
-				}
-			}
-			list = append(list, one)
 		}
 		if len(list) == before {
 			list = append(list, Planned{Region: r.Name, Does: "fail", Why: fmt.Sprintf("it takes none of the artifacts of %s", p.Version.Ref())})
 		}
 	}
 	return list, ctx.Err()
+}
+
+// planned is what would be done with an artifact.
+func (p *Publication) planned(ctx context.Context, t *target, a catalog.Artifact, held []catalog.Placement,
+	underway []catalog.Underway) Planned {
+	one := Planned{Region: t.Name, Variant: a.Variant, Name: a.Name, Format: a.Format, Bytes: a.Bytes, Does: "copy",
+		Why: "it was not placed there yet"}
+	if i := slices.IndexFunc(underway, func(u catalog.Underway) bool { return u.Region == t.Name && u.Key() == a.Key() }); i >= 0 {
+		if one.Why = "it was not tried yet"; underway[i].State == region.Failed {
+			one.Why = "it failed: " + underway[i].Why
+		} else if underway[i].State != region.Waiting {
+			one.Why = "it was begun and not ended, last on " + underway[i].Host
+		}
+	}
+	if _, err := p.item(t, a); err != nil {
+		one.Does, one.Why = "fail", err.Error()
+		return one
+	}
+	i := slices.IndexFunc(held, func(pl catalog.Placement) bool {
+		return pl.Region == t.Name && pl.Key() == a.Key() && pl.Artifact == a.Digest
+	})
+	if i < 0 {
+		return one
+	}
+	size, digest, err := t.at.Stat(ctx, held[i].Location)
+	var differs []string
+	if aligner, ok := t.at.(region.Aligner); ok && err == nil {
+		differs, err = aligner.Align(ctx, held[i].Location, false)
+	}
+	switch {
+	case errors.Is(err, region.ErrAbsent):
+		one.Why = "it is not there any more: " + err.Error()
+	case err != nil:
+		one.Does, one.Why = "fail", err.Error()
+	case size != a.Bytes || digest != "" && digest != a.Digest:
+		one.Why = "what lies there is something else"
+	case len(differs) > 0:
+		one.Does, one.Why = "change", strings.Join(differs, ", ")
+	default:
+		one.Does, one.Why = "verify", "it is there, as "+held[i].ID
+	}
+	return one
 }
 
 // Remove takes a version out of regions: first no document names it any more, then its bytes go.
@@ -82,7 +114,7 @@ func (p *Publication) Remove(ctx context.Context) (list []Placed, err error) {
 		return !slices.ContainsFunc(p.Regions, func(r *definition.Region) bool { return r.Name == pl.Region })
 	})
 	for _, pl := range held {
-		if err := p.Catalog.Unplace(ctx, pl.ID); err != nil {
+		if err := p.Catalog.Unplace(ctx, pl); err != nil {
 			return nil, err
 		}
 	}

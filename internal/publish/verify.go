@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strings"
 
 	"zygos/internal/artifact"
 	"zygos/internal/catalog"
@@ -25,6 +26,7 @@ const (
 	Missing     = "missing"     // it is not there
 	Changed     = "changed"     // it is there with other bytes
 	Foreign     = "foreign"     // it is there, and nobody here placed it
+	Settings    = "settings"    // it is there, and not kept as it should be
 	Outdated    = "outdated"    // a document does not say what it should
 	Unreachable = "unreachable" // nothing is known
 	Repaired    = "repaired"    // it was placed again
@@ -50,7 +52,9 @@ func (f *Found) Key() artifact.Key {
 }
 
 // Mends says whether placing it again, or writing it anew, mends it.
-func (f *Found) Mends() bool { return f.State == Missing || f.State == Changed || f.State == Outdated }
+func (f *Found) Mends() bool {
+	return f.State == Missing || f.State == Changed || f.State == Settings || f.State == Outdated
+}
 
 // Broken says whether it is not, or may not be, as it should.
 func (f *Found) Broken() bool { return f.Mends() || f.State == Unreachable }
@@ -85,16 +89,12 @@ func (c *Verification) Find(ctx context.Context) (list []Found, err error) {
 	if err != nil {
 		return nil, err
 	}
-	sizes, err := c.sizes(ctx)
-	if err != nil {
-		return nil, err
-	}
 	total, done := int64(0), int64(0)
 	in := map[string][]catalog.Placement{}
 	for _, pl := range placements {
 		if slices.ContainsFunc(c.Regions, func(r *definition.Region) bool { return r.Name == pl.Region }) && !pl.Leaving {
 			in[pl.Region] = append(in[pl.Region], pl)
-			total += sizes[pl.Artifact]
+			total += pl.Bytes
 		}
 	}
 	for _, r := range c.Regions {
@@ -107,7 +107,7 @@ func (c *Verification) Find(ctx context.Context) (list []Found, err error) {
 		for _, pl := range in[r.Name] {
 			f := Found{Region: r.Name, Image: pl.Image, Version: pl.Version, Variant: pl.Variant, Name: pl.Name, Format: pl.Format,
 				ID: pl.ID, Location: pl.Location}
-			state, err := c.look(ctx, at, &pl, sizes[pl.Artifact])
+			state, err := c.look(ctx, r, &pl)
 			if ctx.Err() != nil {
 				return nil, ctx.Err()
 			}
@@ -120,7 +120,7 @@ func (c *Verification) Find(ctx context.Context) (list []Found, err error) {
 				break
 			}
 			list = append(list, f)
-			done += sizes[pl.Artifact]
+			done += pl.Bytes
 			c.Progress("verify", done, total)
 		}
 		if silent {
@@ -136,18 +136,36 @@ func (c *Verification) Find(ctx context.Context) (list []Found, err error) {
 }
 
 // look is what became of a placement, and why it is not sound.
-func (c *Verification) look(ctx context.Context, at region.Region, pl *catalog.Placement, bytes int64) (state string, err error) {
+func (c *Verification) look(ctx context.Context, r *definition.Region, pl *catalog.Placement) (state string, err error) {
+	img, err := c.Image(pl.Image)
+	if err != nil {
+		img = nil // its definition is gone, the region's own terms hold
+	}
+	at, err := kinds.Open(r.For(img), c.Path)
+	if err != nil {
+		return Unreachable, err
+	}
 	size, digest, err := at.Stat(ctx, pl.Location)
 	switch {
 	case errors.Is(err, region.ErrAbsent):
 		return Missing, err
 	case err != nil:
 		return Unreachable, err
-	case size != bytes:
-		return Changed, fmt.Errorf("it has %d bytes instead of %d", size, bytes)
+	case size != pl.Bytes:
+		return Changed, fmt.Errorf("it has %d bytes instead of %d", size, pl.Bytes)
 	case digest != "" && digest != pl.Artifact:
 		return Changed, fmt.Errorf("it has the digest %s instead of %s", digest, pl.Artifact)
-	case !c.Deep:
+	}
+	if aligner, ok := at.(region.Aligner); ok {
+		differs, err := aligner.Align(ctx, pl.Location, false)
+		if err != nil {
+			return Unreachable, err
+		}
+		if len(differs) > 0 {
+			return Settings, errors.New(strings.Join(differs, ", "))
+		}
+	}
+	if !c.Deep {
 		return Sound, nil
 	}
 	if err = at.Verify(ctx, pl.Location, pl.Artifact); errors.Is(err, region.ErrAbsent) {
@@ -156,25 +174,6 @@ func (c *Verification) look(ctx context.Context, at region.Region, pl *catalog.P
 		return Unreachable, err
 	}
 	return Sound, nil
-}
-
-// sizes are the bytes of artifacts, by digest.
-func (c *Verification) sizes(ctx context.Context) (map[string]int64, error) {
-	list := []catalog.Version{}
-	if c.Version != nil {
-		list = append(list, *c.Version)
-	} else if all, err := c.Catalog.Versions(ctx, ""); err == nil {
-		list = all
-	} else {
-		return nil, err
-	}
-	sizes := map[string]int64{}
-	for _, v := range list {
-		for _, a := range v.Artifacts {
-			sizes[a.Digest] = a.Bytes
-		}
-	}
-	return sizes, nil
 }
 
 // documents finds documents that do not say what they should, and what nobody here placed.

@@ -26,8 +26,10 @@ type Item struct {
 	artifact.Key
 	Digest string // "sha256:…"
 	Bytes  int64
-	File   string // name to give it
+	Called string // name to give it
+	File   string // name to give a file of it
 	Labels map[string]string
+	Near   []string // locations in other regions of the same system, from where it may be had without this host
 	// Source is the file with the bytes; it is asked for only if they are needed.
 	Source func(ctx context.Context) (string, error)
 }
@@ -43,8 +45,11 @@ type Placed struct {
 // nothing follows for what was placed before.
 var ErrAbsent = errors.New("no sound copy is there")
 
-// AgainError is an error against which trying again soon may help.
-type AgainError struct{ Err error }
+// AgainError is an error against which trying again may help, soon or after a time that the other side asks for.
+type AgainError struct {
+	Err   error
+	After time.Duration
+}
 
 func (e *AgainError) Error() string { return e.Err.Error() }
 func (e *AgainError) Unwrap() error { return e.Err }
@@ -52,11 +57,8 @@ func (e *AgainError) Unwrap() error { return e.Err }
 // Region is a place for artifacts and for the documents about them. A location means something to the
 // region alone; others keep and show it.
 type Region interface {
-	// ID is the id that an item has there: the same each time.
-	ID(item Item) string
-	// Place brings an item there and verifies it there; told is called with the bytes that were copied.
-	// If it fails and the item is not there, the error is ErrAbsent.
-	Place(ctx context.Context, item Item, told func(int64)) (Placed, error)
+	// Place brings an item there and verifies it there. If it fails and the item is not there, the error is ErrAbsent.
+	Place(ctx context.Context, item Item, told Told) (Placed, error)
 	// Fetch opens what was placed at a location, from so many bytes on.
 	Fetch(ctx context.Context, location string, from int64) (io.ReadCloser, error)
 	// Stat is the size of what lies at a location and the digest that the region keeps of it, "" for none. Nothing is read;
@@ -76,16 +78,38 @@ type Region interface {
 	Sweep(ctx context.Context) (removed []string, err error)
 }
 
+// States of a placement on its way.
+const (
+	Waiting   = "waiting"
+	Copying   = "copying"
+	Importing = "importing" // the region makes its own of what was copied
+	Verifying = "verifying"
+	Done      = "placed"
+	Failed    = "failed"
+)
+
+// Told is told in which state a placement is, and how many bytes more it has behind it.
+type Told func(state string, bytes int64)
+
+// Aligner is a region that keeps more of an artifact than its bytes, by its terms: who may use it, its class.
+type Aligner interface {
+	// Align says what at a location is not as the terms have it, and changes it if it is to.
+	Align(ctx context.Context, location string, change bool) (differs []string, err error)
+}
+
 // Kind is a kind of region.
 type Kind struct {
 	Name string
-	// Read reads what a definition says of a region, beside its kind and formats, and returns the settings,
+	Can  []string // of definition.Abilities
+	// Read reads what a definition says of a region, beside its kind and terms, and returns the settings,
 	// nil if they do not suffice to open it.
 	Read func(region string, v definition.Values) (settings any)
 	// Open opens a region with its settings; path resolves a path that starts at the workspace.
 	Open func(r *definition.Region, path func(string) string) Region
 	// Where says where a region is, from its settings.
 	Where func(settings any) string
+	// System is the same for regions between which artifacts are copied without this host; nil for a kind that cannot.
+	System func(settings any) string
 }
 
 // ID is the id of an item in a region: the same each time, and different for any other item or region.

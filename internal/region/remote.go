@@ -11,10 +11,12 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"strconv"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
 	godigest "github.com/opencontainers/go-digest"
+	"golang.org/x/sys/unix"
 
 	"zygos/internal/definition"
 	"zygos/internal/secret"
@@ -39,10 +41,24 @@ func Unanswered(err error) error {
 	var request *url.Error
 	if errors.As(err, &request) {
 		if u, e := url.Parse(request.URL); e == nil { // the rest of the address helps nobody
-			err = fmt.Errorf("no answer from %s: %w", u.Host, request.Err)
+			err = unanswered(u.Host, request.Err)
 		}
 	}
-	return &AgainError{err}
+	return &AgainError{Err: err}
+}
+
+// unanswered is an error of the line to a host, in few words.
+func unanswered(host string, err error) error {
+	form := "no answer from %s: %w"
+	var op *net.OpError
+	if errors.As(err, &op) && op.Op != "dial" || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		form = "the line to %s broke: %w"
+	}
+	var cause unix.Errno
+	if errors.As(err, &cause) {
+		err = cause
+	}
+	return fmt.Errorf(form, host, err)
 }
 
 // Transport is the way to a server whose certificate is signed by one in a file, or by those that the host trusts if that is "".
@@ -123,13 +139,47 @@ func VerifyByReading(ctx context.Context, r Region, location, digest string) err
 	return err
 }
 
-// Retry does something up to so many times while that may help, with growing pauses.
-func Retry[T any](ctx context.Context, tries uint, do func() (T, error)) (T, error) {
-	return backoff.Retry(ctx, func() (T, error) {
+// Retry does something until it is done, an error comes that trying again cannot mend, or it failed so many times one after another
+// without getting on; moved is how far it got. again, if not nil, is told of each pause; they grow, or are what the other side asks for.
+func Retry[T any](ctx context.Context, tries int, moved func() int64, again func(why error, pause time.Duration),
+	do func() (T, error)) (T, error) {
+	pauses := backoff.NewExponentialBackOff()
+	for failed, far := 0, moved(); ; {
 		v, err := do()
-		if again := (*AgainError)(nil); err != nil && !errors.As(err, &again) {
-			err = backoff.Permanent(err)
+		var soon *AgainError
+		if err == nil || !errors.As(err, &soon) || ctx.Err() != nil {
+			return v, err
 		}
-		return v, err
-	}, backoff.WithMaxTries(tries), backoff.WithMaxElapsedTime(0)) // what is large takes long
+		if at := moved(); at > far {
+			failed, far = 0, at
+			pauses.Reset()
+		}
+		if failed++; failed >= tries {
+			return v, err
+		}
+		pause := max(pauses.NextBackOff(), min(soon.After, longest))
+		if again != nil {
+			again(err, pause)
+		}
+		select {
+		case <-ctx.Done():
+			return v, err
+		case <-time.After(pause):
+		}
+	}
+}
+
+// longest is how long another side may ask to be waited for.
+const longest = 5 * time.Minute
+
+// After is what a Retry-After header asks for (RFC 9110, section 10.2.3); 0 for nothing.
+func After(h http.Header) time.Duration {
+	text := h.Get("Retry-After")
+	if seconds, err := strconv.Atoi(text); err == nil {
+		return time.Duration(max(seconds, 0)) * time.Second
+	}
+	if at, err := http.ParseTime(text); err == nil {
+		return max(time.Until(at), 0)
+	}
+	return 0
 }

@@ -174,7 +174,7 @@ func leaveRegions(ctx context.Context, s *state.State, placed []catalog.Placemen
 		if err != nil {
 			return err
 		}
-		if err := s.Catalog.Unplace(ctx, pl.ID); err != nil {
+		if err := s.Catalog.Unplace(ctx, pl); err != nil {
 			return err
 		}
 	}

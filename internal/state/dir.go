@@ -94,6 +94,9 @@ func (d Dir) CatalogFile() string { return d.In("catalog.db") }
 // CatalogID says which catalog the state belongs to.
 func (d Dir) CatalogID() string { return d.In("catalog-id") }
 
+// Standin is the folder of the simulated cloud.
+func (d Dir) Standin() string { return d.In("standin") }
+
 func (d Dir) identity() string    { return d.In("state-id") }
 func (d Dir) whereabouts() string { return d.In("state-place") }
 func (d Dir) secretKey() string   { return d.In("secret-key") }

@@ -83,7 +83,14 @@ func Download(ctx context.Context, s *state.State, v *catalog.Version, r *defini
 // complete brings what a file lacks of what lies in a region, and says what the file is then.
 func complete(ctx context.Context, part *os.File, from region.Region, location string, want store.Blob, tell Tell,
 	doing string) (store.Blob, error) {
-	return region.Retry(ctx, downloads, func() (store.Blob, error) {
+	had := func() int64 {
+		info, err := part.Stat()
+		if err != nil {
+			return 0
+		}
+		return info.Size()
+	}
+	return region.Retry(ctx, downloads, had, nil, func() (store.Blob, error) {
 		if err := goOn(ctx, part, from, location, want, tell, doing); err != nil {
 			return store.Blob{}, err
 		}

@@ -20,7 +20,7 @@ import (
 )
 
 // Kind is the line in the table of kinds.
-var Kind = region.Kind{Name: "folder",
+var Kind = region.Kind{Name: "folder", Can: []string{"name"},
 	Read: func(name string, v definition.Values) any {
 		path, _ := v.Must("path", "regions/"+name)
 		mark := v.Bool("mark")
@@ -87,64 +87,77 @@ func (f folder) Mark(context.Context) error {
 	return store.WriteFile(filepath.Join(f.dir, markName), []byte(f.name+"\n"))
 }
 
-func (f folder) ID(item region.Item) string { return region.ID(f.name, item) }
-
-func (f folder) Place(ctx context.Context, item region.Item, told func(int64)) (region.Placed, error) {
+func (f folder) Place(ctx context.Context, item region.Item, told region.Told) (region.Placed, error) {
 	if err := f.ready(); err != nil {
 		return region.Placed{}, err
 	}
 	dir := filepath.Join(f.dir, item.Image, item.Version)
-	p := region.Placed{ID: f.ID(item), Location: filepath.Join(dir, item.File)}
+	p := region.Placed{ID: region.ID(f.name, item), Location: filepath.Join(dir, item.File)}
 	want := store.Blob{Digest: item.Digest, Bytes: item.Bytes}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return p, err
 	}
-	sweep(filepath.Dir(dir))
 	part, err := flock.Claim(ctx, filepath.Join(dir, partPrefix+item.File))
 	if err != nil {
 		return p, err
 	}
-	placed := false
-	defer func() {
-		if !placed {
-			_ = os.Remove(part.Name()) // nothing half-made stays
-		}
-		part.Close() // and with it the lock of the name
-	}()
+	defer part.Close() // and with it the lock of the name
 	info, err := os.Stat(p.Location)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return p, err
 	}
 	if err == nil && info.Size() == item.Bytes {
-		got, err := store.Digest(ctx, p.Location, told)
+		got, err := store.Digest(ctx, p.Location, func(n int64) { told(region.Verifying, n) })
 		if err != nil || got == want {
-			return p, err
+			return p, errors.Join(err, os.Remove(part.Name()))
 		}
 	}
 	if err := f.copy(ctx, part, item, told); err != nil {
+		if had, e := part.Stat(); e != nil || had.Size() == 0 || errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+			_ = os.Remove(part.Name()) // there is nothing to go on with, or no room for it
+		}
 		return p, &region.Absent{Err: err}
 	}
 	if err := os.Rename(part.Name(), p.Location); err != nil {
 		return p, err
 	}
-	placed, p.Copied = true, true
+	p.Copied = true
 	return p, store.SyncDir(dir)
 }
 
-// copy fills a file under its temporary name, and verifies it.
-func (f folder) copy(ctx context.Context, part *os.File, item region.Item, told func(int64)) error {
-	if err := copyFile(ctx, part, item, told); err != nil {
-		return fmt.Errorf("copy %s: %w", item.File, err)
-	}
-	if err := errors.Join(part.Chmod(0o644), part.Sync()); err != nil {
+// copy fills a file under its temporary name, and verifies it. What an earlier try left there is gone on with, and if it was no
+// part of this, all is copied anew.
+func (f folder) copy(ctx context.Context, part *os.File, item region.Item, told region.Told) error {
+	info, err := part.Stat()
+	if err != nil {
 		return err
 	}
-	got, err := fromMedium(ctx, part.Name())
-	if want := (store.Blob{Digest: item.Digest, Bytes: item.Bytes}); err == nil && got != want {
+	want := store.Blob{Digest: item.Digest, Bytes: item.Bytes}
+	got, err := f.fill(ctx, part, item, told)
+	if err == nil && got != want && info.Size() > 0 {
+		if err = part.Truncate(0); err == nil {
+			told(region.Copying, -item.Bytes)
+			got, err = f.fill(ctx, part, item, told)
+		}
+	}
+	if err == nil && got != want {
 		err = fmt.Errorf("the copy of %s has the digest %s instead of %s; the artifact in the store or the disk of the region is damaged",
 			item.File, got.Digest, want.Digest)
+		_ = part.Truncate(0) // the caller takes it away
 	}
 	return err
+}
+
+// fill brings what a file lacks, and says what the medium has then.
+func (f folder) fill(ctx context.Context, part *os.File, item region.Item, told region.Told) (store.Blob, error) {
+	if err := copyFile(ctx, part, item, told); err != nil {
+		return store.Blob{}, fmt.Errorf("copy %s: %w", item.File, err)
+	}
+	told(region.Verifying, 0)
+	if err := errors.Join(part.Chmod(0o644), part.Sync()); err != nil {
+		return store.Blob{}, err
+	}
+	return fromMedium(ctx, part.Name())
 }
 
 // fromMedium is the digest of a file as it lies on its disk, and not as the kernel remembers what was written to it.
@@ -179,7 +192,7 @@ func sweep(imageDir string) (removed []string) {
 }
 
 // copyFile copies a file's data and keeps its holes.
-func copyFile(ctx context.Context, to *os.File, item region.Item, told func(int64)) error {
+func copyFile(ctx context.Context, to *os.File, item region.Item, told region.Told) error {
 	source, err := item.Source(ctx)
 	if err != nil {
 		return err
@@ -189,10 +202,19 @@ func copyFile(ctx context.Context, to *os.File, item region.Item, told func(int6
 		return err
 	}
 	defer from.Close()
-	if err := errors.Join(to.Truncate(0), to.Truncate(item.Bytes)); err != nil { // what a killed process left goes
+	info, err := to.Stat()
+	if err != nil {
 		return err
 	}
-	for at := int64(0); at < item.Bytes; {
+	at := info.Size() // an earlier try came so far
+	if at > item.Bytes {
+		at = 0
+		if err := to.Truncate(0); err != nil {
+			return err
+		}
+	}
+	told(region.Copying, at)
+	for at < item.Bytes {
 		data, err := unix.Seek(int(from.Fd()), at, unix.SEEK_DATA)
 		if errors.Is(err, unix.ENXIO) {
 			break
@@ -204,16 +226,17 @@ func copyFile(ctx context.Context, to *os.File, item region.Item, told func(int6
 		if err != nil {
 			return err
 		}
-		told(data - at)
+		told(region.Copying, data-at)
 		if at, err = copyRange(ctx, to, from, data, min(hole, item.Bytes), told); err != nil {
 			return err
 		}
 	}
-	return nil
+	told(region.Copying, item.Bytes-at)
+	return to.Truncate(item.Bytes)
 }
 
 // copyRange lets the kernel copy, in pieces so that a cancel is heard.
-func copyRange(ctx context.Context, to, from *os.File, at, end int64, told func(int64)) (int64, error) {
+func copyRange(ctx context.Context, to, from *os.File, at, end int64, told region.Told) (int64, error) {
 	const piece = 16 << 20
 	for at < end {
 		if err := ctx.Err(); err != nil {
@@ -230,7 +253,7 @@ func copyRange(ctx context.Context, to, from *os.File, at, end int64, told func(
 			return at, err
 		}
 		at += n
-		told(n)
+		told(region.Copying, n)
 	}
 	return at, nil
 }

@@ -38,7 +38,7 @@ func open(t *testing.T) (region.Region, string) {
 		func(p string) string { return filepath.Join(dir, p) }), filepath.Join(dir, "regions/north")
 }
 
-func told(int64) {}
+func told(string, int64) {}
 
 func source(t *testing.T, it region.Item) string {
 	name, err := it.Source(t.Context())
@@ -54,7 +54,7 @@ func TestPlacementIsCopiedOnceAndVerified(t *testing.T) {
 	r, dir := open(t)
 	it := item(t, []byte("artifact"))
 	var bytes int64
-	placed, err := r.Place(t.Context(), it, func(n int64) { bytes += n })
+	placed, err := r.Place(t.Context(), it, func(_ string, n int64) { bytes += n })
 	require.NoError(t, err)
 	require.True(t, placed.Copied)
 	require.Equal(t, int64(8), bytes)
@@ -120,24 +120,17 @@ func TestFailedPlacementLeavesNothing(t *testing.T) {
 
 func TestLeftoversOfKilledPublicationsGo(t *testing.T) {
 	r, dir := open(t)
-	it := item(t, []byte("artifact"))
-	for _, version := range []string{"2.3.0", "2.2.9", "2.2.8"} {
+	for _, version := range []string{"2.2.9", "2.2.8"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(dir, "link", version), 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "link", version, ".part-"+it.Name), []byte("half of something longer"), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "link", version, ".part-x"), []byte("half of something"), 0o644))
 	}
-	busy, err := os.Open(filepath.Join(dir, "link/2.2.8/.part-"+it.Name))
+	busy, err := os.Open(filepath.Join(dir, "link/2.2.8/.part-x"))
 	require.NoError(t, err)
 	defer busy.Close()
 	require.NoError(t, unix.Flock(int(busy.Fd()), unix.LOCK_EX))
-	placed, err := r.Place(t.Context(), it, told)
+	gone, err := r.Sweep(t.Context())
 	require.NoError(t, err)
-	content, err := os.ReadFile(placed.Location)
-	require.NoError(t, err)
-	require.Equal(t, "artifact", string(content))
-	left, err := os.ReadDir(filepath.Dir(placed.Location))
-	require.NoError(t, err)
-	require.Len(t, left, 1)
-	require.NoFileExists(t, filepath.Join(dir, "link/2.2.9/.part-"+it.Name))
+	require.Equal(t, []string{filepath.Join(dir, "link/2.2.9/.part-x")}, gone)
 	require.FileExists(t, busy.Name(), "somebody is writing it")
 }
 
@@ -176,10 +169,38 @@ func TestDocumentsAreWholeOrNotThere(t *testing.T) {
 	require.Len(t, left, 1)
 }
 
-func TestTakes(t *testing.T) {
-	require.True(t, (&definition.Region{}).Takes("raw"))
-	require.True(t, (&definition.Region{Formats: []string{"tar", "raw"}}).Takes("raw"))
-	require.False(t, (&definition.Region{Formats: []string{"tar"}}).Takes("raw"))
+// A copy that broke is gone on with; what is no part of it, or too long, is not.
+func TestBrokenCopyGoesOn(t *testing.T) {
+	content := bytes.Repeat([]byte("artifact"), 1<<18)
+	other := bytes.Repeat([]byte("anything"), 1<<18)
+	for name, left := range map[string][]byte{"half": content[:1<<20], "other": other[:1<<20], "longer": append(content, 'x'),
+		"all": content} {
+		r, dir := open(t)
+		it := item(t, content)
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, "link/2.3.0"), 0o755))
+		part := filepath.Join(dir, "link/2.3.0/.part-link-2.3.0.raw")
+		require.NoError(t, os.WriteFile(part, left, 0o600))
+		first, began := int64(0), false
+		placed, err := r.Place(t.Context(), it, func(state string, n int64) {
+			if state == region.Copying && !began {
+				first, began = n, true
+			}
+		})
+		require.NoError(t, err, name)
+		require.NoError(t, r.Verify(t.Context(), placed.Location, it.Digest), name)
+		require.NoFileExists(t, part)
+		require.Equal(t, name != "longer", first > 0, name)
+
+		ctx, cancel := context.WithCancel(t.Context())
+		require.NoError(t, os.Remove(placed.Location))
+		_, err = r.Place(ctx, item(t, bytes.Repeat(content, 16)), func(_ string, n int64) {
+			if n > 0 {
+				cancel()
+			}
+		})
+		require.ErrorIs(t, err, context.Canceled)
+		require.FileExists(t, part, "what was copied is kept")
+	}
 }
 
 // What was placed is found again: by its location, also where the folder has another path, and in the list.

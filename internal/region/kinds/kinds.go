@@ -7,13 +7,14 @@ import (
 
 	"zygos/internal/definition"
 	"zygos/internal/region"
+	"zygos/internal/region/cloud"
 	"zygos/internal/region/folder"
 	"zygos/internal/region/registry"
 	"zygos/internal/region/s3"
 )
 
 // Table is the kinds, in the order in which they are told.
-var Table = []*region.Kind{&folder.Kind, &registry.Kind, &s3.Kind}
+var Table = []*region.Kind{&folder.Kind, &registry.Kind, &s3.Kind, &cloud.Kind}
 
 func find(name string) *region.Kind {
 	if i := slices.IndexFunc(Table, func(k *region.Kind) bool { return k.Name == name }); i >= 0 {
@@ -24,8 +25,8 @@ func find(name string) *region.Kind {
 
 // Readers are the kinds as definitions are read with them.
 func Readers() definition.RegionKinds {
-	kinds := definition.RegionKinds{Later: []string{"cloud"},
-		Read: func(kind, name string, v definition.Values) any { return find(kind).Read(name, v) }}
+	kinds := definition.RegionKinds{Read: func(kind, name string, v definition.Values) any { return find(kind).Read(name, v) },
+		Can: func(kind string) []string { return find(kind).Can }}
 	for _, k := range Table {
 		kinds.Names = append(kinds.Names, k.Name)
 	}
@@ -39,6 +40,14 @@ func Open(r *definition.Region, path func(string) string) (region.Region, error)
 		return nil, fmt.Errorf("%s: region %s cannot be used: its kind is %q; 'zygos lint' says what to do", r.Pos, r.Name, r.Kind)
 	}
 	return k.Open(r, path), nil
+}
+
+// System is the same for regions of one kind between which artifacts are copied without this host, "" for one that stands alone.
+func System(r *definition.Region) string {
+	if k := find(r.Kind); k != nil && r.Settings != nil && k.System != nil {
+		return k.System(r.Settings)
+	}
+	return ""
 }
 
 // Where says where a region is, "" if that is not known.

@@ -50,7 +50,7 @@ func (g *registry) Document(ctx context.Context, name string, text []byte) (stri
 	}
 	layer := ocispec.Descriptor{MediaType: documentType, Digest: godigest.FromBytes(text), Size: int64(len(text)),
 		Annotations: map[string]string{ocispec.AnnotationTitle: path.Base(name)}}
-	if _, err := push(ctx, repo, blob{layer, opener(text)}, func(int64) {}); err != nil {
+	if _, err := push(ctx, repo, blob{layer, opener(text)}, func(string, int64) {}); err != nil {
 		return "", again(err)
 	}
 	d, err := g.put(ctx, repo, tag, ocispec.Manifest{ArtifactType: documentType, Layers: []ocispec.Descriptor{layer},
@@ -64,7 +64,7 @@ func (g *registry) put(ctx context.Context, repo *remote.Repository, tag string,
 	if len(m.Layers) == 0 {
 		m.Layers = []ocispec.Descriptor{ocispec.DescriptorEmptyJSON}
 	}
-	if _, err := push(ctx, repo, empty(), func(int64) {}); err != nil {
+	if _, err := push(ctx, repo, empty(), func(string, int64) {}); err != nil {
 		return "", again(err)
 	}
 	return tagged(ctx, repo, tag, m.MediaType, m)

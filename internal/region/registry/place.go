@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path"
+	"strings"
 
 	godigest "github.com/opencontainers/go-digest"
 	"github.com/opencontainers/image-spec/specs-go"
@@ -48,8 +49,8 @@ type blob struct {
 	open func() (io.ReadCloser, error)
 }
 
-func (g *registry) Place(ctx context.Context, item region.Item, told func(int64)) (region.Placed, error) {
-	p := region.Placed{ID: g.ID(item)}
+func (g *registry) Place(ctx context.Context, item region.Item, told region.Told) (region.Placed, error) {
+	p := region.Placed{ID: region.ID(g.name, item)}
 	repo, err := g.repository(item.Image)
 	if err != nil {
 		return p, err
@@ -66,7 +67,7 @@ func (g *registry) Place(ctx context.Context, item region.Item, told func(int64)
 		return p, err
 	}
 	for _, b := range blobs {
-		copied, err := push(ctx, repo, b, told)
+		copied, err := g.bring(ctx, repo, b, item.Near, told)
 		if err != nil {
 			return p, fmt.Errorf("copy %s: %w", item.File, again(err))
 		}
@@ -82,6 +83,7 @@ func (g *registry) Place(ctx context.Context, item region.Item, told func(int64)
 		return p, fmt.Errorf("write the manifest of %s: %w", item.File, again(err))
 	}
 	p.Location = g.location(item.Image, d.Digest)
+	told(region.Verifying, 0)
 	_, _, err = g.Stat(ctx, p.Location)
 	return p, err
 }
@@ -182,14 +184,41 @@ func unpacked(ctx context.Context, item region.Item) (text []byte, blobs []blob,
 	return text, blobs, done, nil
 }
 
+// bring is push, but first asks the server to take the blob from where it has it already (OCI Distribution Specification 1.1,
+// Mounting a blob from another repository).
+func (g *registry) bring(ctx context.Context, repo *remote.Repository, b blob, near []string, told region.Told) (copied bool, err error) {
+	for _, location := range near {
+		name, _, _ := strings.Cut(location, "@")
+		from, ok := strings.CutPrefix(name, g.host+"/")
+		if !ok || from == repo.Reference.Repository {
+			continue
+		}
+		if there, err := repo.Blobs().Exists(ctx, b.Descriptor); err != nil || there {
+			break // push says so
+		}
+		err := repo.Mount(ctx, b.Descriptor, from, func() (io.ReadCloser, error) { return nil, errElsewhere })
+		if err == nil {
+			told(region.Copying, b.Size)
+			return true, nil
+		}
+		if ctx.Err() != nil {
+			return false, err
+		} // else it is pushed from here
+	}
+	return push(ctx, repo, b, told)
+}
+
+// errElsewhere ends a mount that the server does not do.
+var errElsewhere = errors.New("the server wants the bytes")
+
 // push brings a blob to a repository, unless it is there. The server takes it only if it has its digest.
-func push(ctx context.Context, repo *remote.Repository, b blob, told func(int64)) (copied bool, err error) {
+func push(ctx context.Context, repo *remote.Repository, b blob, told region.Told) (copied bool, err error) {
 	there, err := repo.Blobs().Exists(ctx, b.Descriptor)
 	if err != nil {
 		return false, err
 	}
 	if there {
-		told(b.Size)
+		told(region.Verifying, b.Size)
 		return false, nil
 	}
 	from, err := b.open()
@@ -202,7 +231,7 @@ func push(ctx context.Context, repo *remote.Repository, b blob, told func(int64)
 		return false, nil
 	}
 	if err != nil {
-		told(-in.sent) // it begins anew
+		told(region.Copying, -in.sent) // it begins anew
 	}
 	return true, err
 }
@@ -210,13 +239,13 @@ func push(ctx context.Context, repo *remote.Repository, b blob, told func(int64)
 // telling tells what is read of it.
 type telling struct {
 	io.Reader
-	told func(int64)
+	told region.Told
 	sent int64
 }
 
 func (t *telling) Read(p []byte) (int, error) {
 	n, err := t.Reader.Read(p)
-	t.told(int64(n))
+	t.told(region.Copying, int64(n))
 	t.sent += int64(n)
 	return n, err
 }

@@ -32,7 +32,8 @@ import (
 )
 
 // Kind is the line in the table of kinds.
-var Kind = region.Kind{Name: "registry", Read: read, Open: open, Where: func(s any) string { return s.(settings).url.String() }}
+var Kind = region.Kind{Name: "registry", Read: read, Open: open, Where: func(s any) string { return s.(settings).url.String() },
+	System: func(s any) string { return s.(settings).url.Host }}
 
 // settings are what zygos.toml says of one.
 type settings struct {
@@ -152,8 +153,6 @@ func (g *registry) at(location string) (*remote.Repository, godigest.Digest, err
 	return repo, d, err
 }
 
-func (g *registry) ID(item region.Item) string { return region.ID(g.name, item) }
-
 // again tells whether an error may go away by itself.
 func again(err error) error {
 	var answer *errcode.ErrorResponse
@@ -163,7 +162,7 @@ func again(err error) error {
 		return err
 	case errors.As(err, &answer):
 		if answer.StatusCode >= 500 || answer.StatusCode == http.StatusTooManyRequests || answer.StatusCode == http.StatusRequestTimeout {
-			return &region.AgainError{Err: err}
+			return &region.AgainError{Err: err} // patient has heeded what it asks for
 		}
 		return err
 	}

@@ -31,15 +31,15 @@ import (
 )
 
 // Kind is the line in the table of kinds.
-var Kind = region.Kind{Name: "s3", Read: read, Open: open, Where: func(s any) string { return s.(settings).where() }}
+var Kind = region.Kind{Name: "s3", Can: []string{"name", "encryption", "class"},
+	Read: read, Open: open, Where: func(s any) string { return s.(settings).where() }}
 
 // settings are what zygos.toml says of one.
 type settings struct {
 	url             *url.URL
 	bucket, prefix  string
 	credentials, ca string
-	class, area     string // storage class, and what the store calls a region
-	encryption      string // "" for what the bucket does
+	area            string // what the store calls a region
 }
 
 func (s settings) where() string { return s.url.String() + "/" + path.Join(s.bucket, s.prefix) }
@@ -48,7 +48,7 @@ func read(name string, v definition.Values) any {
 	u, at := region.Server(v, "https://store.example")
 	bucket, _ := v.Must("bucket", name)
 	s := settings{url: u, bucket: bucket, prefix: strings.Trim(v.Text("prefix"), "/"), credentials: v.Source("credentials"), ca: v.Text("ca"),
-		class: v.Text("class"), area: v.Text("area"), encryption: v.Text("encryption")}
+		area: v.Text("area")}
 	switch {
 	case u == nil || bucket == "":
 		return nil
@@ -56,8 +56,6 @@ func read(name string, v definition.Values) any {
 		v.Problem(at, "the url of a store is no more than its host", "say bucket and prefix apart from it")
 	case s.prefix != "" && !fs.ValidPath(s.prefix):
 		v.Problem(at, fmt.Sprintf("the prefix %q is no path", s.prefix), "write names with / between them, without . and ..")
-	case s.encryption != "" && s.encryption != "store" && !strings.HasPrefix(s.encryption, "key:"):
-		v.Problem(at, fmt.Sprintf("%q is no encryption", s.encryption), `write encryption = "store" for keys of the store, or "key:ID"`)
 	}
 	u.Path = ""
 	return s
@@ -67,15 +65,18 @@ func read(name string, v definition.Values) any {
 type bucket struct {
 	settings
 	name   string
+	terms  definition.Terms
 	core   *minio.Core
+	creds  *credentials.Credentials
 	broken error // why it cannot be used
 }
 
 func open(r *definition.Region, place func(string) string) region.Region {
-	b := &bucket{settings: r.Settings.(settings), name: r.Name}
+	b := &bucket{settings: r.Settings.(settings), name: r.Name, terms: r.Terms}
+	b.creds = credentials.New(&keys{from: b.credentials, region: b.name, root: place(".")})
 	transport, wrong := region.Transport(b.ca, place)
 	core, err := minio.NewCore(b.url.Host, &minio.Options{Secure: b.url.Scheme == "https", Transport: transport, Region: b.area, MaxRetries: 4,
-		BucketLookup: minio.BucketLookupPath, Creds: credentials.New(&keys{from: b.credentials, region: b.name, root: place(".")})})
+		BucketLookup: minio.BucketLookupPath, Creds: b.creds})
 	b.core, b.broken = core, errors.Join(wrong, err)
 	return b
 }
@@ -106,8 +107,6 @@ func (k *keys) RetrieveWithCredContext(*credentials.CredContext) (v credentials.
 
 func (k *keys) IsExpired() bool { return !k.had }
 
-func (b *bucket) ID(item region.Item) string { return region.ID(b.name, item) }
-
 // digestName is the metadata that holds the digest of what was placed.
 const digestName = "Zygos-Digest"
 
@@ -124,10 +123,10 @@ func (b *bucket) key(location string) (string, error) {
 
 // options say how an object is kept.
 func (b *bucket) options(item *region.Item) (o minio.PutObjectOptions, err error) {
-	o = minio.PutObjectOptions{StorageClass: b.class, ContentType: "application/json"}
-	if id, ok := strings.CutPrefix(b.encryption, "key:"); ok {
+	o = minio.PutObjectOptions{StorageClass: b.terms.Class, ContentType: "application/json"}
+	if id, ok := strings.CutPrefix(b.terms.Encryption, "key:"); ok {
 		o.ServerSideEncryption, err = encrypt.NewSSEKMS(id, nil)
-	} else if b.encryption == "store" {
+	} else if b.terms.Encryption == "store" {
 		o.ServerSideEncryption = encrypt.NewSSE()
 	}
 	if item != nil {
@@ -141,15 +140,15 @@ func (b *bucket) options(item *region.Item) (o minio.PutObjectOptions, err error
 	return o, err
 }
 
-func (b *bucket) Place(ctx context.Context, item region.Item, told func(int64)) (region.Placed, error) {
+func (b *bucket) Place(ctx context.Context, item region.Item, told region.Told) (region.Placed, error) {
 	key := path.Join(b.prefix, item.Image, item.Version, item.File)
-	p := region.Placed{ID: b.ID(item), Location: b.location(key)}
+	p := region.Placed{ID: region.ID(b.name, item), Location: b.location(key)}
 	if b.broken != nil {
 		return p, b.broken
 	}
 	size, digest, err := b.Stat(ctx, p.Location)
 	if err == nil && size == item.Bytes && digest == item.Digest {
-		told(item.Bytes)
+		told(region.Verifying, item.Bytes)
 		return p, nil
 	}
 	if err != nil && !errors.Is(err, region.ErrAbsent) {
@@ -159,6 +158,7 @@ func (b *bucket) Place(ctx context.Context, item region.Item, told func(int64)) 
 		return p, fmt.Errorf("copy %s: %w", item.File, err)
 	}
 	p.Copied = true
+	told(region.Verifying, 0)
 	size, digest, err = b.Stat(ctx, p.Location)
 	if err == nil && (size != item.Bytes || digest != item.Digest) { // an upload of something else under this name was ended
 		err = errors.Join(region.Missing("%s holds something else than was sent", p.Location), b.core.RemoveObject(ctx, b.bucket, key,
@@ -178,7 +178,7 @@ func part(bytes int64) int64 {
 }
 
 // upload sends a file in parts, and goes on with what an earlier try sent.
-func (b *bucket) upload(ctx context.Context, key string, item *region.Item, told func(int64)) error {
+func (b *bucket) upload(ctx context.Context, key string, item *region.Item, told region.Told) error {
 	source, err := item.Source(ctx)
 	if err != nil {
 		return err
@@ -197,7 +197,7 @@ func (b *bucket) upload(ctx context.Context, key string, item *region.Item, told
 		id, err = b.core.NewMultipartUpload(ctx, b.bucket, key, options)
 	}
 	if err != nil {
-		return again(err)
+		return b.again(err)
 	}
 	size := part(item.Bytes)
 	var parts []minio.CompletePart
@@ -210,22 +210,22 @@ func (b *bucket) upload(ctx context.Context, key string, item *region.Item, told
 		sum := md5.Sum(text) // what stores check parts with (S3 API, UploadPart)
 		if had, ok := sent[n]; ok && had.Size == int64(len(text)) && strings.Trim(had.ETag, `"`) == hex.EncodeToString(sum[:]) {
 			parts = append(parts, minio.CompletePart{PartNumber: n, ETag: had.ETag})
-			told(int64(len(text)))
+			told(region.Copying, int64(len(text)))
 			continue
 		}
 		done, err := b.core.PutObjectPart(ctx, b.bucket, key, id, n, bytes.NewReader(text), int64(len(text)), minio.PutObjectPartOptions{
 			Md5Base64: base64.StdEncoding.EncodeToString(sum[:])})
 		if err != nil {
-			return again(err)
+			return b.again(err)
 		}
 		parts = append(parts, minio.CompletePart{PartNumber: n, ETag: done.ETag})
-		told(int64(len(text)))
+		told(region.Copying, int64(len(text)))
 	}
 	_, err = b.core.CompleteMultipartUpload(ctx, b.bucket, key, id, parts, options)
 	if minio.ToErrorResponse(err).Code == "NoSuchUpload" { // another process ended it
 		return nil
 	}
-	return again(err)
+	return b.again(err)
 }
 
 // begun finds an upload that was begun, and its parts by number.
@@ -265,7 +265,7 @@ func (b *bucket) Stat(ctx context.Context, location string) (int64, string, erro
 	if missing(err) {
 		return 0, "", region.Missing("there is no %s", location)
 	}
-	return info.Size, info.UserMetadata[digestName], again(err)
+	return info.Size, info.UserMetadata[digestName], b.again(err)
 }
 
 func (b *bucket) Fetch(ctx context.Context, location string, from int64) (io.ReadCloser, error) {
@@ -281,9 +281,9 @@ func (b *bucket) Fetch(ctx context.Context, location string, from int64) (io.Rea
 	}
 	body, _, _, err := b.core.GetObject(ctx, b.bucket, key, o)
 	if err != nil {
-		return nil, again(err)
+		return nil, b.again(err)
 	}
-	return region.Body(body, again), nil
+	return region.Body(body, b.again), nil
 }
 
 func (b *bucket) Verify(ctx context.Context, location, digest string) error {
@@ -298,7 +298,7 @@ func (b *bucket) under(ctx context.Context, prefix string) (keys []string, err e
 	for token := ""; ; {
 		list, err := b.core.ListObjectsV2(b.bucket, prefix, "", token, "", 1000)
 		if err = errors.Join(ctx.Err(), err); err != nil {
-			return nil, again(err)
+			return nil, b.again(err)
 		}
 		for _, o := range list.Contents {
 			keys = append(keys, o.Key)
@@ -329,7 +329,7 @@ func (b *bucket) Remove(ctx context.Context, location string) error {
 		return err
 	}
 	if err := b.core.RemoveObject(ctx, b.bucket, key, minio.RemoveObjectOptions{}); err != nil && !missing(err) {
-		return again(err)
+		return b.again(err)
 	}
 	left, err := b.under(ctx, path.Dir(key)+"/")
 	if err != nil || slices.ContainsFunc(left, func(key string) bool { return path.Ext(key) != ".json" }) {
@@ -337,7 +337,7 @@ func (b *bucket) Remove(ctx context.Context, location string) error {
 	}
 	for _, key := range left {
 		if err := b.core.RemoveObject(ctx, b.bucket, key, minio.RemoveObjectOptions{}); err != nil {
-			return again(err)
+			return b.again(err)
 		}
 	}
 	return nil
@@ -351,7 +351,7 @@ func (b *bucket) Document(ctx context.Context, name string, text []byte) (string
 	key, sum := path.Join(b.prefix, name), md5.Sum(text)
 	_, err = b.core.PutObject(ctx, b.bucket, key, bytes.NewReader(text), int64(len(text)),
 		base64.StdEncoding.EncodeToString(sum[:]), "", options)
-	return b.location(key), again(err)
+	return b.location(key), b.again(err)
 }
 
 func (b *bucket) Read(ctx context.Context, name string) ([]byte, time.Time, error) {
@@ -363,12 +363,12 @@ func (b *bucket) Read(ctx context.Context, name string) ([]byte, time.Time, erro
 		return nil, time.Time{}, fs.ErrNotExist
 	}
 	if err != nil {
-		return nil, time.Time{}, again(err)
+		return nil, time.Time{}, b.again(err)
 	}
 	defer body.Close()
 	const most = 256 << 20
 	text, err := io.ReadAll(io.LimitReader(body, most))
-	return text, info.LastModified, again(err)
+	return text, info.LastModified, b.again(err)
 }
 
 // Sweep leaves uploads that were not ended: the next placement goes on with them, or a rule of the bucket ends them.
@@ -381,11 +381,15 @@ func missing(err error) bool {
 }
 
 // again tells whether an error may go away by itself.
-func again(err error) error {
+func (b *bucket) again(err error) error {
 	if err == nil || errors.Is(err, context.Canceled) || errors.Is(err, region.ErrAbsent) {
 		return err
 	}
 	answer := minio.ToErrorResponse(err)
+	if strings.HasPrefix(answer.Code, "ExpiredToken") || answer.Code == "TokenRefreshRequired" { // they are asked for again
+		b.creds.Expire()
+		return &region.AgainError{Err: err}
+	}
 	if answer.StatusCode >= 500 || answer.StatusCode == http.StatusTooManyRequests || answer.Code == "SlowDown" {
 		return &region.AgainError{Err: err}
 	}

@@ -1,0 +1,386 @@
+package publish
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"zygos/internal/artifact"
+	"zygos/internal/catalog"
+	"zygos/internal/definition"
+	"zygos/internal/region"
+	"zygos/internal/region/kinds"
+	"zygos/internal/supply"
+)
+
+// mostAtOnce is how many regions are served at once.
+const mostAtOnce = 4
+
+// target is a region that artifacts are on their way to, on the terms of their image.
+type target struct {
+	*definition.Region
+	at     region.Region
+	system string // the same for regions that copy among themselves
+	pace   *pace
+	total  int64 // bytes of what is to be there
+
+	mu     sync.Mutex
+	done   int64
+	called map[string]string // artifacts by their names there
+}
+
+// target opens a region on the terms of the version's image.
+func (p *Publication) target(r *definition.Region) (*target, error) {
+	img, err := p.Image(p.Version.Image)
+	if err != nil {
+		img = nil // its definition is gone, the region's own terms hold
+	}
+	t := &target{Region: r.For(img), called: map[string]string{}, system: kinds.System(r)}
+	t.pace = &pace{rate: t.Rate}
+	for _, a := range p.Version.Artifacts {
+		if t.Takes(a.Format) {
+			t.total += a.Bytes
+		}
+	}
+	t.at, err = kinds.Open(t.Region, p.Path)
+	return t, err
+}
+
+// Lack is an artifact that a region wants and a version has in no variant.
+type Lack struct{ Variant, Format string }
+
+// lacks lists what the version lacks for a region that names its formats.
+func (p *Publication) lacks(t *target) (list []Lack) {
+	for _, format := range t.Formats {
+		if slices.ContainsFunc(p.Version.Artifacts, func(a catalog.Artifact) bool { return a.Format == format }) {
+			continue
+		}
+		for _, tree := range p.Version.Trees {
+			list = append(list, Lack{tree.Variant, format})
+		}
+	}
+	return list
+}
+
+// Lacks says whether a region wants what the version lacks.
+func (p *Publication) Lacks() bool {
+	return slices.ContainsFunc(p.Regions, func(r *definition.Region) bool {
+		t, err := p.target(r)
+		return err == nil && len(p.lacks(t)) > 0
+	})
+}
+
+// Place brings the artifacts to all regions at once. An error of one is in what happened there.
+func (p *Publication) Place(ctx context.Context) []Placed {
+	var mu sync.Mutex
+	var list []Placed
+	done := func(one Placed) {
+		mu.Lock()
+		list = append(list, one)
+		mu.Unlock()
+		p.Each(one)
+	}
+	failed := p.capture(ctx)
+	systems := map[string][]*target{} // what stands alone has one of its own
+	var waiting []catalog.Underway
+	for _, r := range p.Regions {
+		t, err := p.target(r)
+		if err != nil {
+			done(p.none(r.Name, err))
+			continue
+		}
+		for _, l := range p.lacks(t) {
+			if why := failed[l]; why != nil {
+				one := p.none(r.Name, fmt.Errorf("it cannot be captured: %w", why))
+				one.Variant, one.Format = l.Variant, l.Format
+				done(one)
+			}
+		}
+		if t.total == 0 {
+			done(p.none(r.Name, fmt.Errorf("takes only %s, and %s has no such artifact", strings.Join(t.Formats, ", "), p.Version.Ref())))
+			continue
+		}
+		waiting = append(waiting, p.waiting(ctx, t)...)
+		name := r.Name
+		if t.system != "" {
+			name = r.Kind + " " + t.system
+		}
+		systems[name] = append(systems[name], t)
+	}
+	_ = p.Catalog.SetUnderway(ctx, waiting...) // placing says what is wrong with the catalog
+	limit := make(chan struct{}, mostAtOnce)
+	var group sync.WaitGroup
+	serve := func(t *target) {
+		limit <- struct{}{}
+		defer func() { <-limit }()
+		p.placeIn(ctx, t, done)
+	}
+	for _, targets := range systems {
+		group.Go(func() {
+			serve(targets[0]) // the others have it from there
+			for _, t := range targets[1:] {
+				group.Go(func() { serve(t) })
+			}
+		})
+	}
+	group.Wait()
+	slices.SortFunc(list, func(a, b Placed) int {
+		return strings.Compare(a.Region+" "+a.Key().String(), b.Region+" "+b.Key().String())
+	})
+	return list
+}
+
+// none says that nothing of a version comes to a region.
+func (p *Publication) none(name string, err error) Placed {
+	return Placed{Image: p.Version.Image, Version: p.Version.Version, Region: name, State: region.Failed, Error: err.Error()}
+}
+
+// capture makes what regions want and the version lacks, and says why it could not.
+func (p *Publication) capture(ctx context.Context) (failed map[Lack]error) {
+	failed = map[Lack]error{}
+	made := false
+	for _, r := range p.Regions {
+		t, err := p.target(r)
+		if err != nil || p.Capture == nil {
+			continue
+		}
+		for _, l := range p.lacks(t) {
+			if failed[l] == nil {
+				failed[l] = p.Capture(ctx, l.Variant, l.Format)
+				made = made || failed[l] == nil
+			}
+		}
+	}
+	if made {
+		if v, err := p.Catalog.Resolve(ctx, definition.Ref{Image: p.Version.Image, Selector: p.Version.Version}); err == nil {
+			p.Version = v
+		}
+	}
+	return failed
+}
+
+// waiting is what is not yet in a region.
+func (p *Publication) waiting(ctx context.Context, t *target) (list []catalog.Underway) {
+	held, err := p.Catalog.Placements(ctx, p.Version.Image, p.Version.Version, t.Name)
+	if err != nil {
+		return nil
+	}
+	for _, a := range p.Version.Artifacts {
+		if t.Takes(a.Format) && !slices.ContainsFunc(held, func(pl catalog.Placement) bool { return pl.Key() == a.Key() }) {
+			list = append(list, p.underway(t, a, region.Waiting, 0, ""))
+		}
+	}
+	return list
+}
+
+// underway is where an artifact stands on its way to a region.
+func (p *Publication) underway(t *target, a catalog.Artifact, state string, done int64, why string) catalog.Underway {
+	return catalog.Underway{Image: p.Version.Image, Version: p.Version.Version, Region: t.Name, Variant: a.Variant, Name: a.Name,
+		Format: a.Format, State: state, Done: max(done, 0), Bytes: a.Bytes, Why: why, Host: p.Host, Changed: time.Now()}
+}
+
+// placeIn places the artifacts in one region.
+func (p *Publication) placeIn(ctx context.Context, t *target, done func(Placed)) {
+	near := p.near(ctx, t)
+	defer func() { p.There(t.Name, "", 0, 0) }()
+	var group errgroup.Group
+	group.SetLimit(int(max(t.Parallel, 1)))
+	for _, a := range p.Version.Artifacts {
+		if t.Takes(a.Format) {
+			group.Go(func() error {
+				one := p.carry(ctx, t, a, near[a.Digest])
+				if ctx.Err() == nil || one.Error == "" {
+					done(one)
+				}
+				return nil
+			})
+		}
+	}
+	_ = group.Wait() // errors are in the results
+}
+
+// near is where the version's artifacts lie in other regions of the same system, by digest.
+func (p *Publication) near(ctx context.Context, t *target) map[string][]string {
+	list := map[string][]string{}
+	if t.system == "" {
+		return list
+	}
+	held, _ := p.Catalog.Placements(ctx, p.Version.Image, p.Version.Version, "") // else all comes from here
+	for _, pl := range held {
+		other := p.Org.Region(pl.Region)
+		if other != nil && pl.Region != t.Name && other.Kind == t.Kind && kinds.System(other) == t.system {
+			list[pl.Artifact] = append(list[pl.Artifact], pl.Location)
+		}
+	}
+	return list
+}
+
+// item is an artifact as a region is given it.
+func (p *Publication) item(t *target, a catalog.Artifact) (region.Item, error) {
+	v := p.Version
+	item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Key: a.Key(), Digest: a.Digest, Bytes: a.Bytes,
+		Labels: labels(v, a.Variant),
+		Source: func(ctx context.Context) (string, error) { return supply.Artifact(ctx, p.State, v, a, p.Progress) }}
+	name := a.Name
+	if name == "" {
+		name = a.Format
+	}
+	item.Called = definition.Called(t.Naming, map[string]string{"image": v.Image, "version": v.Version, "variant": a.Variant,
+		"artifact": name, "build": v.Build})
+	var err error
+	if item.File, err = a.Key().File(v.Image, v.Version); t.Naming != "" && err == nil {
+		item.File = item.Called + artifact.Find(a.Format).Extension
+	}
+	if err != nil {
+		return item, err
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	own := a.Key().String()
+	if other, taken := t.called[item.File]; taken && other != own {
+		return item, fmt.Errorf("%s is to be called %s there too, as %s is; tell them apart with ${variant} and ${artifact} in the region's name",
+			own, item.File, other)
+	}
+	t.called[item.File] = own
+	return item, nil
+}
+
+// tries is how often a placement that does not get on is tried.
+const tries = 5
+
+// heard is how often the catalog hears how far a placement is.
+const heard = 2 * time.Second
+
+// carry brings one artifact to a region.
+func (p *Publication) carry(ctx context.Context, t *target, a catalog.Artifact, near []string) Placed {
+	v, began := p.Version, time.Now()
+	one := Placed{Image: v.Image, Version: v.Version, Region: t.Name, Variant: a.Variant, Name: a.Name, Format: a.Format, Bytes: a.Bytes}
+	item, err := p.item(t, a)
+	item.Near = near
+	var mu sync.Mutex // libraries read on goroutines of their own
+	state, done, last := "", int64(0), began
+	set := func(ctx context.Context, why string) {
+		_ = p.Catalog.SetUnderway(ctx, p.underway(t, a, state, done, why)) // placing says what is wrong with the catalog
+		last = time.Now()
+	}
+	told := func(now string, n int64) {
+		mu.Lock()
+		done += n
+		t.mu.Lock()
+		t.done += n
+		p.There(t.Name, v.Ref()+" "+now, min(max(t.done, 0), t.total), t.total)
+		t.mu.Unlock()
+		if now != state {
+			if state = now; state != region.Verifying || one.State != "" { // what is there already is looked at in silence
+				one.State = state
+				p.Each(one)
+				set(ctx, "")
+			}
+		} else if time.Since(last) > heard && one.State != "" {
+			set(ctx, "")
+		}
+		mu.Unlock()
+		if now == region.Copying && n > 0 {
+			t.pace.wait(ctx, n)
+		}
+	}
+	moved := func() int64 {
+		mu.Lock()
+		defer mu.Unlock()
+		return done
+	}
+	again := func(why error, pause time.Duration) {
+		one := one
+		one.State, one.Error, one.Pause = Again, why.Error(), pause
+		p.Each(one)
+	}
+	var placed region.Placed
+	if err == nil {
+		placed, err = region.Retry(ctx, tries, moved, again,
+			func() (region.Placed, error) {
+				told(state, -moved()) // what is there is told again
+				return t.at.Place(ctx, item, told)
+			})
+	}
+	record := catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: t.Name, Variant: a.Variant, Name: a.Name,
+		Format: a.Format, Artifact: a.Digest, Location: placed.Location, Verified: time.Now()}
+	if errors.Is(err, region.ErrAbsent) && ctx.Err() == nil {
+		// What an earlier publication placed is not there as it was; no manifest names it from now on.
+		err = errors.Join(err, p.Catalog.Unplace(ctx, record))
+	} else if err == nil {
+		err = p.Catalog.Place(ctx, record)
+		if leaves(err) { // prune began meanwhile, and does not know of this copy
+			err = errors.Join(err, t.at.Remove(ctx, placed.Location))
+		}
+	}
+	if aligner, ok := t.at.(region.Aligner); ok && err == nil {
+		one.Changed, err = aligner.Align(ctx, placed.Location, true)
+		if placed.Copied {
+			one.Changed = nil
+		}
+	}
+	one.ID, one.Location, one.Copied, one.Took, one.State = placed.ID, placed.Location, placed.Copied, time.Since(began), region.Done
+	switch {
+	case err != nil && ctx.Err() != nil: // the next publication goes on with it
+		aside, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+		defer cancel()
+		set(aside, "")
+	case err != nil:
+		state = region.Failed
+		set(ctx, err.Error())
+	}
+	if err != nil {
+		one.ID, one.Location, one.State, one.Error = "", "", region.Failed, err.Error()
+	}
+	return one
+}
+
+// pace lets so many bytes a second pass, of all that go to a region.
+type pace struct {
+	rate int64 // 0 for all
+	mu   sync.Mutex
+	next time.Time
+}
+
+func (p *pace) wait(ctx context.Context, n int64) {
+	if p.rate == 0 {
+		return
+	}
+	p.mu.Lock()
+	if now := time.Now(); p.next.Before(now) {
+		p.next = now
+	}
+	p.next = p.next.Add(time.Duration(float64(n) / float64(p.rate) * float64(time.Second)))
+	until := p.next
+	p.mu.Unlock()
+	select {
+	case <-ctx.Done():
+	case <-time.After(time.Until(until)):
+	}
+}
+
+// labels are a version's, with its variant's own.
+func labels(v *catalog.Version, variant string) map[string]string {
+	list := maps.Clone(v.Labels)
+	if tree := v.Tree(variant); tree != nil && len(tree.Labels) > 0 {
+		if list == nil {
+			list = map[string]string{}
+		}
+		maps.Copy(list, tree.Labels)
+	}
+	return list
+}
+
+// leaves says whether a version is refused since prune removes it, or has.
+func leaves(err error) bool {
+	var leaving *catalog.LeavingError
+	var gone *catalog.NotFoundError
+	return errors.As(err, &leaving) || errors.As(err, &gone)
+}

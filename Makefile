@@ -10,7 +10,7 @@ TESTER  := zygos-tester
 NEEDED  := docker-registry s3cmd python3 libarchive-tools cpio qemu-system-x86 qemu-utils ovmf gdisk dosfstools mtools skopeo openssh-client e2fsprogs zstd xz-utils tar debootstrap uidmap postgresql rpm db5.3-util procps util-linux passwd ca-certificates
 AS_USER := internal/machine internal/layer internal/base internal/build
 
-.PHONY: help demo build test test-as-user crash fuzz bench screenshots debian-base reference clean check deps
+.PHONY: help demo build test test-as-user crash faults fuzz bench screenshots debian-base reference clean check deps
 
 help: ## list the targets
 	@sed -n 's/^\([a-z-]*\):.*## /\1\t/p' $(MAKEFILE_LIST) | awk -F'\t' '{printf "  make %-12s %s\n", $$1, $$2}'
@@ -39,6 +39,10 @@ test-as-user:
 
 crash: deps ## kill builds and publications at 200 random moments
 	ZYGOS_LONG=1 ZYGOS_CRASHES=200 $(GO) test -count=1 -timeout 30m -v -run TestKilledAtAnyMoment ./internal/cli
+
+FAULTS := 500
+faults: deps ## let FAULTS=500 faults strike publications to the simulated cloud
+	ZYGOS_FAULTS=$(FAULTS) $(GO) test -count=1 -timeout 60m -v -run TestFaultsOfACloud ./internal/cli
 
 FUZZ := 10m
 fuzz: ## fuzz definitions and archives, FUZZ=10m each

@@ -1,10 +1,12 @@
 package app
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -119,7 +121,22 @@ func NewWorkspace(dir string) error {
 }
 
 // NewDemo lays out the workspace of the worked example in a new folder.
-func NewDemo(dir string) error { return lay(demo.Files, "workspace", dir) }
+func NewDemo(dir string) error {
+	if err := lay(demo.Files, "workspace", dir); err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0") // an address that the simulated cloud can have
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	file := filepath.Join(dir, "zygos.toml")
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, bytes.Replace(text, []byte("127.0.0.1:8440"), []byte(l.Addr().String()), 1), 0o644)
+}
 
 // lay writes an embedded folder into a new one, all or nothing.
 func lay(files fs.FS, from, to string) error {

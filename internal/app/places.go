@@ -118,6 +118,9 @@ func (a *App) Publish(ctx context.Context, r PublishRequest,
 			done.Failed = errors.Join(publish.WriteManifest(ctx, a.State, p.Version, p.Regions),
 				publish.Refresh(ctx, a.State, p.Version.Image, p.Regions...))
 		}
+		if ctx.Err() != nil {
+			return append(list, done), nil, ctx.Err()
+		}
 		whole = whole && has && done.Failed == nil && publish.Incomplete(done.Version, done.Placed) == nil
 		list = append(list, done)
 	}

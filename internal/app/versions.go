@@ -67,6 +67,7 @@ type Account struct {
 	Made       *catalog.Build        `json:"made"`
 	Children   []string              `json:"children"`
 	Placements []catalog.Placement   `json:"placements"`
+	Underway   []catalog.Underway    `json:"underway"` // asked for, and not placed
 	Moves      []catalog.Move        `json:"tag_moves"`
 	Recalls    []catalog.EndedRecall `json:"ended_recalls"`
 }
@@ -98,6 +99,11 @@ func (a *App) Show(ctx context.Context, ref string) (*Account, error) {
 	if err != nil {
 		return nil, err
 	}
+	underway, err := a.Catalog.Underways(ctx, v.Image, v.Version, "")
+	if err != nil {
+		return nil, err
+	}
+	t.Underway = append([]catalog.Underway{}, underway...)
 	ended, err := a.Catalog.EndedRecalls(ctx, v.Image, v.Version)
 	t.Placements, t.Recalls = append([]catalog.Placement{}, placements...), append([]catalog.EndedRecall{}, ended...)
 	t.Moves = slices.DeleteFunc(append([]catalog.Move{}, moves...),

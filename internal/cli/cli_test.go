@@ -143,11 +143,12 @@ func (p *person) ok(args ...string) string {
 }
 
 // fails runs a command that must end with a code and say something.
-func (p *person) fails(code int, says string, args ...string) {
+func (p *person) fails(code int, says string, args ...string) result {
 	p.t.Helper()
 	r := p.run(args...)
 	require.Equal(p.t, code, r.code, r.out+r.err)
 	require.Contains(p.t, r.err, says)
+	return r
 }
 
 func (p *person) write(name, text string) {
@@ -219,9 +220,14 @@ func TestDemo(t *testing.T) {
 		doc := p.ok("manifest", "turbine-link@stable", "--json")
 		valid(t, "manifest", doc)
 		require.Equal(t, doc, p.read(".zygos/manifests/turbine-link/2.3.0.json"))
-		for _, region := range []string{"north-sound", "kelp-bay", "far-skerry"} {
-			require.Equal(t, doc, p.read("regions/"+region+"/turbine-link/2.3.0/manifest.json"))
-			valid(t, "region", p.read("regions/"+region+"/index.json"))
+		require.Contains(t, r.err, "again in", "the line to kelp-bay broke once")
+		require.Regexp(t, `kelp-bay +edge raw +im-[0-9a-f]{16} `, r.out)
+		for _, region := range []string{"north-sound", ".zygos/standin/kelp-bay/papers", "far-skerry"} {
+			if !strings.HasPrefix(region, ".") {
+				region = "regions/" + region
+			}
+			require.Equal(t, doc, p.read(region+"/turbine-link/2.3.0/manifest.json"))
+			valid(t, "region", p.read(region+"/index.json"))
 		}
 		id := strings.TrimSpace(p.ok("locate", "turbine-link@stable", "--region", "north-sound"))
 		require.Contains(t, doc, id)
@@ -377,6 +383,7 @@ func TestRegionThatFailsDoesNotHoldUpTheOthers(t *testing.T) {
 	p := me(t)
 	p.ok("demo", "ebb", "--quiet")
 	p.dir = filepath.Join(p.dir, "ebb")
+	p.cloud()
 	p.ok("build", "turbine-link", "--force")
 	far := filepath.Join(p.dir, "regions/far-skerry")
 	require.NoError(t, os.Rename(far, far+".away"))

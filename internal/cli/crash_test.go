@@ -246,6 +246,7 @@ func TestManyCommandsAtOnce(t *testing.T) {
 	p := me(t)
 	p.ok("demo", "ebb", "--quiet")
 	p.dir += "/ebb"
+	p.cloud("--import", "10ms")
 	images := []string{"turbine-link", "tide-desk", "buoy-logger"}
 	var group sync.WaitGroup
 	failed := make(chan string, 100)
@@ -276,8 +277,9 @@ func TestManyCommandsAtOnce(t *testing.T) {
 		t.Error(f)
 	}
 	require.Len(t, p.versions(), 4+9)
-	for _, region := range []string{"north-sound", "kelp-bay", "far-skerry"} {
-		valid(t, "region", p.read("regions/"+region+"/index.json"))
+	for _, place := range []string{"regions/north-sound", ".zygos/standin/kelp-bay/papers", "regions/far-skerry"} {
+		valid(t, "region", p.read(place+"/index.json"))
 	}
-	require.Contains(t, p.read("regions/kelp-bay/index.json"), `"tags":["candidate"]`)
+	require.Contains(t, p.read(".zygos/standin/kelp-bay/papers/index.json"), `"tags":["candidate"]`)
+	p.ok("verify", "--deep")
 }

@@ -134,6 +134,7 @@ func TestDocumentsForMachines(t *testing.T) {
 	p := me(t)
 	p.ok("demo", "ebb", "--quiet")
 	p.dir += "/ebb"
+	p.cloud()
 	for _, args := range [][]string{{"lint"}, {"bases"}, {"preview", "turbine-link"}, {"builds"}, {"list"}, {"show", "turbine-link"},
 		{"tag", "turbine-link"}, {"tag", "turbine-link", "x"},
 		{"regions"}, {"manifest", "turbine-link"}, {"locate", "turbine-link", "--region", "north-sound"}, {"doctor"}, {"help"}, {"version"},
@@ -170,7 +171,7 @@ func TestDocumentsForMachines(t *testing.T) {
 		require.Empty(t, r.err, c.Name)
 	}
 	var place struct{ ID, Location, Artifact string }
-	require.NoError(t, json.Unmarshal([]byte(p.ok("locate", "tide-desk@stable", "--region", "kelp-bay", "--format", "tar", "--json")), &place))
+	require.NoError(t, json.Unmarshal([]byte(p.ok("locate", "buoy-logger@candidate", "--region", "far-skerry", "--json")), &place))
 	content, err := os.ReadFile(place.Location)
 	require.NoError(t, err)
 	sum := sha256.Sum256(content)

@@ -306,10 +306,16 @@ func runManifest(ctx context.Context, in *invocation, a *app.App) error {
 		rows = append(rows, [2]string{"artifact",
 			fmt.Sprintf("%-*s %10s  %s", width, keys[[2]string{a.Variant, a.Name}], mib(a.Bytes), a.Digest)})
 	}
+	ids := 0
+	for _, list := range m.Regions {
+		for _, pl := range list {
+			ids = max(ids, len(pl.ID))
+		}
+	}
 	for _, name := range slices.Sorted(maps.Keys(m.Regions)) {
 		for _, pl := range m.Regions[name] {
-			rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", name, width, keys[[2]string{pl.Variant, pl.Name}],
-				pl.ID, pl.Verified)})
+			rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %-*s  verified %s", name, width,
+				keys[[2]string{pl.Variant, pl.Name}], ids, pl.ID, pl.Verified)})
 		}
 	}
 	in.pairs(rows)

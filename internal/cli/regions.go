@@ -64,7 +64,8 @@ var cmdLocate = &command{
 	text: `Prints nothing but the id, so that a script can take it as it is; --json adds location and
 digest. Where a region holds several artifacts of the version, --variant, --name and --format choose.
 --index asks the index that lies in a region, and needs neither workspace nor catalog; --all
-lists all regions, with --env as KEY=value lines. A version that is recalled ends with 5, one that is not there with 6.`,
+lists all regions, with --env as KEY=value lines. A version that is recalled ends with 5, one
+that is not there with 6.`,
 	example: "zygos locate turbine-link@stable --region north-sound\nID=$(zygos locate turbine-link@stable --region north-sound --quiet)\n" +
 		"zygos locate turbine-link@stable --index regions/north-sound/index.json --variant edge\nzygos locate turbine-link@stable --all --env",
 	flags: func() flags { return &locateFlags{} },

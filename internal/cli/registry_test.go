@@ -217,7 +217,7 @@ func TestRegistryThatStumbles(t *testing.T) {
 	p.ok("build", "first")
 	r := p.run("publish", "first")
 	require.Equal(t, 6, r.code)
-	require.Contains(t, r.err, "no answer from "+at)
+	require.Contains(t, r.err, "the line to "+at+" broke")
 	faults.Store(0)
 	p.ok("publish", "first")
 }

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"bufio"
 	"io"
 	"net"
 	"net/http"
@@ -34,6 +35,18 @@ func serve(t *testing.T, address string, cmd *exec.Cmd) {
 		}
 		return err == nil
 	}, time.Minute, 20*time.Millisecond)
+}
+
+// cloud runs the simulated cloud of a workspace until the test ends.
+func (p *person) cloud(args ...string) *exec.Cmd {
+	cmd := p.command(append([]string{"standin"}, args...)...)
+	out, err := cmd.StdoutPipe()
+	require.NoError(p.t, err)
+	require.NoError(p.t, cmd.Start())
+	p.t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	_, err = bufio.NewReader(out).ReadString('\n')
+	require.NoError(p.t, err)
+	return cmd
 }
 
 // line leads to a server and returns its address; trouble may answer a request itself, and then says so.

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"zygos/internal/app"
+	"zygos/internal/region"
 )
 
 var cmdShow = &command{
@@ -96,6 +97,16 @@ func whereabouts(a *app.Account) (rows [][2]string) {
 	for _, pl := range a.Placements {
 		rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %s  verified %s", pl.Region, widthOf(a), pl.Key().String(), pl.ID,
 			when(pl.Verified))})
+	}
+	for _, u := range a.Underway {
+		text := fmt.Sprintf("%-12s %-*s  %s", u.Region, widthOf(a), u.Key().String(), u.State)
+		switch {
+		case u.Why != "":
+			text += ": " + u.Why
+		case u.State != region.Waiting:
+			text += fmt.Sprintf(", %s of %s", mib(u.Done), mib(u.Bytes))
+		}
+		rows = append(rows, [2]string{"region", fmt.Sprintf("%s (%s, %s)", text, u.Host, when(u.Changed))})
 	}
 	for _, m := range a.Moves {
 		was := "was unset"

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -36,9 +37,9 @@ var cmdDemo = &command{
 	name: "demo", group: "start", args: "[DIR]", most: 1,
 	summary: "the whole worked example, in a new folder",
 	text: `Lays out the workspace of Ebbline, an invented tidal-power operator, and runs on it: lint,
-build of a base image and its three children, tags, publication to three regions, the
-manifest, and the id a deploy job needs. Each command is shown as you would type it. DIR
-defaults to a new folder ./ebbline. Needs no network and no root.`,
+build of a base image and its three children, tags, publication to three regions, one of them
+in the simulated cloud, the manifest, and the id a deploy job needs. Each command is shown as
+you would type it. DIR defaults to a new folder ./ebbline. Needs no network and no root.`,
 	example: "zygos demo\nzygos demo /tmp/ebbline",
 	run:     runDemo,
 }
@@ -57,15 +58,28 @@ func runDemo(ctx context.Context, in *invocation) error {
 		return err
 	}
 	in.note("%s", in.paint(bold, "The Ebbline workspace is in "+dir+". Every command below is one you can type there."))
+	command := func(words string) *exec.Cmd {
+		cmd := exec.CommandContext(ctx, self, strings.Fields(words)...)
+		cmd.Args[0] = "zygos"
+		cmd.Dir = dir
+		cmd.Env = append(os.Environ(), "ZYGOS_STATE=")
+		cmd.Cancel = func() error { return cmd.Process.Signal(unix.SIGTERM) }
+		return cmd
+	}
 	for _, step := range demoSteps {
 		if step.why != "" {
 			in.note("\n%s", in.paint(faint, "# "+step.why))
 		}
 		in.note("%s %s", in.paint(green, "$"), in.paint(bold, "zygos "+step.command))
-		cmd := exec.CommandContext(ctx, self, strings.Fields(step.command)...)
-		cmd.Args[0] = "zygos"
-		cmd.Dir = dir
-		cmd.Env = append(os.Environ(), "ZYGOS_STATE=")
+		if words, beside := strings.CutSuffix(step.command, " &"); beside {
+			end, err := in.beside(command(words))
+			if err != nil {
+				return fmt.Errorf("zygos %s: %w", words, err)
+			}
+			defer end()
+			continue
+		}
+		cmd := command(step.command)
 		if in.quiet {
 			cmd.Args = append(cmd.Args, "--quiet")
 		}
@@ -74,7 +88,6 @@ func runDemo(ctx context.Context, in *invocation) error {
 		}
 		cmd.Args = append(cmd.Args, "--color", in.color)
 		cmd.Stdout, cmd.Stderr = raw(in.out), raw(in.err)
-		cmd.Cancel = func() error { return cmd.Process.Signal(unix.SIGTERM) }
 		if err := cmd.Run(); err != nil {
 			if ctx.Err() != nil {
 				return ctx.Err()
@@ -88,8 +101,31 @@ func runDemo(ctx context.Context, in *invocation) error {
 		}
 	}
 	in.note("\n%s", in.paint(bold, fmt.Sprintf("Done in %s.", human(time.Since(began)))))
+	in.note("kelp-bay is simulated, and answers only while 'zygos standin' runs in that folder.")
 	in.next(fmt.Sprintf("cd %s, change a line in scripts/link-install.sh, then zygos preview turbine-link", dir))
 	return nil
+}
+
+// beside starts a command that says in a line when it is ready, and goes on until it is ended.
+func (in *invocation) beside(cmd *exec.Cmd) (end func(), err error) {
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	end = func() {
+		_ = cmd.Process.Signal(unix.SIGTERM) // else it has ended
+		_ = cmd.Wait()                       // it was told to end
+	}
+	ready, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		end()
+		return nil, fmt.Errorf("it does not start: %w", err)
+	}
+	in.note("%s", strings.TrimSpace(ready))
+	return end, nil
 }
 
 var demoSteps = []struct{ command, why string }{
@@ -103,9 +139,11 @@ var demoSteps = []struct{ command, why string }{
 	{"tag turbine-link stable", "Move tags over versions"},
 	{"tag tide-desk stable", ""},
 	{"tag buoy-logger candidate", ""},
+	{"standin --pace 64MiB --import 100ms --faults drop &", "kelp-bay is a site of the simulated cloud: slow, and its line breaks once"},
 	{"publish turbine-link@stable", "Place the artifacts in the regions"},
 	{"publish tide-desk@stable", ""},
 	{"publish buoy-logger@candidate", ""},
+	{"verify", "Is everything where it should be?"},
 	{"list", "What exists now, and where?"},
 	{"manifest turbine-link@stable", "What belongs to each region?"},
 	{"locate turbine-link@stable --region north-sound", "The one id that a deploy job needs"},

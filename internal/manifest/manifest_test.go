@@ -94,6 +94,10 @@ func TestSchemaRefusesWhatIsNoManifest(t *testing.T) {
 	schema := compile(t, "manifest")
 	good, err := manifest.Canonical(manifest.For(version(), []catalog.Placement{placement("north", "zy-1")}))
 	require.NoError(t, err)
+	require.NoError(t, manifest.Check("manifest", good))
+	require.ErrorContains(t, manifest.Check("manifest", []byte("{")), "no JSON")
+	require.EqualError(t, manifest.Check("manifest", []byte(strings.Replace(string(good), `"bytes":7`, `"bytes":"7"`, 1))),
+		"/artifacts/0/bytes is no integer")
 	for _, change := range [][2]string{
 		{`"zygos.manifest/1"`, `"zygos.manifest/2"`}, {`"2.3.4"`, `"2.3"`}, {`"bytes":7`, `"bytes":"7"`}, {`"bytes":7`, `"bytes":0`},
 		{`"build":"b-`, `"build":"`},
@@ -105,6 +109,7 @@ func TestSchemaRefusesWhatIsNoManifest(t *testing.T) {
 		document, err := jsonschema.UnmarshalJSON(strings.NewReader(bad))
 		require.NoError(t, err)
 		require.Error(t, schema.Validate(document), change[1])
+		require.Error(t, manifest.Check("manifest", []byte(bad)), change[1])
 	}
 }
 

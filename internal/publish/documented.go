@@ -1,17 +1,12 @@
 package publish
 
 import (
-	"bytes"
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"path"
 	"path/filepath"
-	"strings"
-
-	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
@@ -91,42 +86,10 @@ func ReadManifest(file string) (*manifest.Manifest, error) {
 	if err != nil {
 		return nil, err
 	}
-	schema, err := jsonschema.UnmarshalJSON(bytes.NewReader(manifest.Schemas["manifest"]))
-	if err != nil {
-		return nil, err
-	}
-	c := jsonschema.NewCompiler()
-	if err := c.AddResource("manifest.json", schema); err != nil {
-		return nil, err
-	}
-	check, err := c.Compile("manifest.json")
-	if err != nil {
-		return nil, err
-	}
-	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
-	if err != nil {
-		return nil, fmt.Errorf("%s is no JSON: %w", file, err)
-	}
-	if err := check.Validate(document); err != nil {
-		var wrong *jsonschema.ValidationError
-		if errors.As(err, &wrong) {
-			err = errors.New(strings.Join(reasons(wrong, nil), "; "))
-		}
+	if err := manifest.Check("manifest", text); err != nil {
 		return nil, fmt.Errorf("%s is no manifest: %w", file, err)
 	}
 	return manifest.Read(text)
-}
-
-// reasons are what is wrong, each with its place in the document.
-func reasons(e *jsonschema.ValidationError, list []string) []string {
-	for _, cause := range e.Causes {
-		list = reasons(cause, list)
-	}
-	if len(e.Causes) == 0 {
-		_, what, _ := strings.Cut(e.Error(), "': ")
-		list = append(list, fmt.Sprintf("/%s: %s", strings.Join(e.InstanceLocation, "/"), cmp.Or(strings.TrimSpace(what), e.Error())))
-	}
-	return list
 }
 
 // Manifest finds what a manifest speaks of in the regions of a workspace.

@@ -15,6 +15,7 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/flock"
 	"zygos/internal/manifest"
+	"zygos/internal/region"
 	"zygos/internal/region/kinds"
 	"zygos/internal/state"
 	"zygos/internal/store"
@@ -113,9 +114,14 @@ const IndexName = "index.json"
 func write(ctx context.Context, s *state.State, r *definition.Region, name string, text []byte) error {
 	to, err := kinds.Open(r, s.Path)
 	if err == nil {
-		_, err = to.Document(ctx, name, text)
+		_, err = patiently(ctx, func() (string, error) { return to.Document(ctx, name, text) })
 	}
 	return err
+}
+
+// patiently asks a region something small, again where that may help.
+func patiently[T any](ctx context.Context, do func() (T, error)) (T, error) {
+	return region.Retry(ctx, 4, func() int64 { return 0 }, nil, do)
 }
 
 // writeIndex writes a region's index, and again while another machine changes what it says.

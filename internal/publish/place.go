@@ -244,11 +244,11 @@ func (p *Publication) item(t *target, a catalog.Artifact) (region.Item, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	own := a.Key().String()
-	if other, taken := t.called[item.File]; taken && other != own {
-		return item, fmt.Errorf("%s is to be called %s there too, as %s is; tell them apart with ${variant} and ${artifact} in the region's name",
-			own, item.File, other)
+	if other, taken := t.called[item.Called]; taken && other != own {
+		return item, fmt.Errorf("it is to be called %s there, as %s is; tell them apart with ${variant} and ${artifact} in the region's name",
+			item.Called, other)
 	}
-	t.called[item.File] = own
+	t.called[item.Called] = own
 	return item, nil
 }
 

@@ -129,7 +129,7 @@ func (p *Publication) Remove(ctx context.Context) (list []Placed, err error) {
 		done := Placed{Region: pl.Region, Variant: pl.Variant, Name: pl.Name, Format: pl.Format, ID: pl.ID, Location: pl.Location}
 		at, err := kinds.Open(p.Org.Region(pl.Region), p.Path)
 		if err == nil {
-			err = at.Remove(ctx, pl.Location)
+			_, err = patiently(ctx, func() (any, error) { return nil, at.Remove(ctx, pl.Location) })
 		}
 		if err != nil {
 			done.Error = err.Error()

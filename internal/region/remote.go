@@ -54,6 +54,9 @@ func unanswered(host string, err error) error {
 	if errors.As(err, &op) && op.Op != "dial" || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		form = "the line to %s broke: %w"
 	}
+	for errors.As(err, &op) {
+		err = op.Err
+	}
 	var cause unix.Errno
 	if errors.As(err, &cause) {
 		err = cause

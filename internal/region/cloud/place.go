@@ -67,7 +67,7 @@ func (s *site) Place(ctx context.Context, item region.Item, told region.Told) (r
 	switch d.State {
 	case "open":
 		if err := s.deliver(ctx, where, &item, &d, told); err != nil {
-			return p, fmt.Errorf("deliver %s: %w", item.Called, err)
+			return p, err
 		}
 	case "ready":
 		told(region.Verifying, item.Bytes)
@@ -164,7 +164,7 @@ func (s *site) imported(ctx context.Context, where string, item *region.Item, d 
 			return nil
 		case "failed":
 			told(region.Importing, -item.Bytes) // all of it is brought again
-			return &region.AgainError{Err: fmt.Errorf("the import of %s failed: %s", item.Called, d.Why)}
+			return &region.AgainError{Err: fmt.Errorf("the import failed: %s", d.Why)}
 		}
 		told(region.Importing, 0)
 		select {

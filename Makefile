@@ -84,7 +84,7 @@ $(CACHE)/versitygw:
 debian-base: deps ## make the base of examples/debian with debootstrap (root)
 	examples/debian/make-base.sh
 
-bench: $(BIN) deps $(CACHE)/debian/bases ## measure against standard tools, as ratios
+bench: $(BIN) deps $(CACHE)/debian/bases $(CACHE)/versitygw ## measure against standard tools, as ratios
 	bench/with-postgres.sh $(GO) run ./bench $(BIN) $(CACHE)/debian
 
 screenshots: $(BIN) ## make docs/screenshots anew

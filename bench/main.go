@@ -21,7 +21,7 @@ var program string
 
 func main() {
 	if len(os.Args) < 3 {
-		fail("usage: bench PROGRAM DEBIAN-WORKSPACE [demo|stages|debian|disks|children|catalog ...]")
+		fail("usage: bench PROGRAM DEBIAN-WORKSPACE [demo|stages|debian|disks|children|catalog|places ...]")
 	}
 	var err error
 	program, err = filepath.Abs(os.Args[1])
@@ -43,6 +43,7 @@ func main() {
 		{"disks", func() { disks(temp, source); common(temp) }},
 		{"children", func() { children(temp); bits(temp) }}, // of what the first and the third made
 		{"catalog", func() { catalog(temp) }},
+		{"places", func() { places(temp) }},
 	} {
 		if len(os.Args) == 3 || slices.Contains(os.Args[3:], part.name) {
 			part.do()

@@ -13,11 +13,11 @@ work=$(mktemp -d)
 export DISPLAY=:93 PATH="$work/bin:$PATH"
 mkdir "$work/bin" && ln -s "$program" "$work/bin/zygos"
 Xvfb $DISPLAY -screen 0 1280x800x24 >/dev/null 2>&1 &
-server=$!
-trap 'kill $server; rm -rf "$work"' EXIT
+server=$! cloud=
+trap 'kill $server $cloud; rm -rf "$work"' EXIT
 sleep 1
 
-# shot NAME FOLDER LINE…: types the lines in the folder and takes the picture when they are done.
+# shot NAME FOLDER LINE…: types the lines in the folder and takes the picture when they are done, or $after seconds later.
 shot() {
     local name=$1 folder=$2 line
     shift 2
@@ -31,7 +31,7 @@ shot() {
     rm -f "$work/done"
     xterm -geometry 157x45+0+0 -b 10 -fa 'DejaVu Sans Mono' -fs 10 -bg '#101418' -fg '#d8dde3' -e bash "$work/lines" &
     local window=$!
-    for _ in $(seq 3000); do [ -e "$work/done" ] && break; sleep 0.1; done
+    for _ in $(seq $((${after:-300} * 10))); do [ -e "$work/done" ] && break; sleep 0.1; done
     sleep 0.6
     import -window root "$here/$name.png"
     kill $window
@@ -43,13 +43,30 @@ page() {
     chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$here/$1.png" "file://$2" >/dev/null 2>&1
 }
 
-shot help "$work" "zygos help | head -44"
-shot demo "$work" "zygos demo ebbline 2>&1 | head -42"
+shot demo "$work" "zygos demo ebbline 2>&1 | tail -62 | head -44"
 rm -rf "$work/ebbline"
 zygos demo "$work/ebbline" >/dev/null 2>&1
 cd "$work/ebbline"
-shot publish "$work/ebbline" "zygos publish turbine-link@stable" "zygos regions" "zygos locate turbine-link@stable --region north-sound" \
-    "rm regions/kelp-bay/tide-desk/*/*.zst" "zygos verify" "zygos verify --deep --repair"
+zygos build turbine-link --force --quiet >/dev/null 2>&1
+zygos standin --pace 6MiB >/dev/null 2>&1 &
+cloud=$!
+sleep 1
+after=4 shot underway "$work/ebbline" "zygos publish turbine-link --region kelp-bay --region north-sound --region far-skerry"
+kill $cloud
+wait $cloud 2>/dev/null || true
+zygos standin --quota 90MiB >/dev/null 2>&1 &
+cloud=$!
+sleep 1
+zygos build tide-desk --force --quiet >/dev/null 2>&1
+rm regions/north-sound/tide-desk/1.0.0/*.raw
+echo damaged > "$(ls regions/far-skerry/buoy-logger/0.9.0/*.zst)"
+shot publish "$work/ebbline" "zygos publish tide-desk turbine-link --tag stable" "zygos regions" "zygos verify" "zygos verify --repair"
+kill $cloud
+wait $cloud 2>/dev/null || true
+zygos standin >/dev/null 2>&1 &
+cloud=$!
+sleep 1
+zygos publish turbine-link tide-desk --quiet >/dev/null
 shot manifest "$work/ebbline" "zygos manifest turbine-link@stable" "zygos manifest buoy-logger --json"
 shot state "$work/ebbline" "zygos doctor" "zygos bases" "zygos builds" "zygos tag turbine-link"
 sed -i 's/echo "installed the link/echo "set up the link/' scripts/link-install.sh

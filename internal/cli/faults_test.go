@@ -41,8 +41,7 @@ func TestFaultsOfACloud(t *testing.T) {
 	}
 	address := freeAddress(t)
 	p := site(t, address, "parallel = 2\n", "bay", "cove")
-	p.write("images/first.toml", strings.Replace(strings.Replace(p.read("images/first.toml"), `regions = ["here"]`, `regions = ["bay", "cove"]`, 1),
-		`"40MiB"`, `"20MiB"`, 1))
+	p.write("images/first.toml", strings.NewReplacer(`"here"`, `"bay", "cove"`, `"40MiB"`, `"20MiB"`).Replace(p.read("images/first.toml")))
 	p.cloud("--import", "5ms", "--token", "20s")
 	chance := rand.New(rand.NewPCG(1, uint64(most)))
 	kinds := map[string]int{}

@@ -221,3 +221,23 @@ func TestRegistryThatStumbles(t *testing.T) {
 	faults.Store(0)
 	p.ok("publish", "first")
 }
+
+// Another region of the same registry has the bytes from there.
+func TestRegionsOfOneRegistryShareBytes(t *testing.T) {
+	t.Parallel()
+	p := me(t)
+	uploads := atomic.Int64{}
+	at := line(t, registry(t, tempDir(t), ""), func(_ http.ResponseWriter, r *http.Request) bool {
+		if strings.Contains(r.URL.Path, "/first/blobs/uploads/") && !strings.Contains(r.URL.Path, "documents") && r.Method != http.MethodPost {
+			uploads.Add(1)
+		}
+		return false
+	})
+	p.toRegistry("http://"+at+"/one", "")
+	p.write("zygos.toml", p.read("zygos.toml")+"\n[region.other]\nkind = \"registry\"\nurl = \"http://"+at+"/two\"\n")
+	p.ok("publish", "first", "--region", "golden")
+	require.Positive(t, uploads.Swap(0))
+	require.Contains(t, p.ok("publish", "first", "--region", "other"), "copied and verified")
+	require.Zero(t, uploads.Load())
+	p.ok("verify", "--deep")
+}

@@ -61,6 +61,8 @@ func (c *Verification) repair(ctx context.Context, broken []*Found) error {
 		switch {
 		case f.State == Outdated && err == nil:
 			f.State, f.What = Repaired, "it was written anew"
+		case i >= 0 && len(placed[i].Changed) > 0:
+			f.State, f.What = Repaired, "it was brought into line"
 		case i >= 0 && placed[i].Error == "":
 			f.State, f.What = Repaired, "it was placed again and verified"
 		case i >= 0:

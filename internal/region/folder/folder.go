@@ -2,7 +2,10 @@
 package folder
 
 import (
+	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -150,14 +153,72 @@ func (f folder) copy(ctx context.Context, part *os.File, item region.Item, told 
 
 // fill brings what a file lacks, and says what the medium has then.
 func (f folder) fill(ctx context.Context, part *os.File, item region.Item, told region.Told) (store.Blob, error) {
-	if err := copyFile(ctx, part, item, told); err != nil {
-		return store.Blob{}, fmt.Errorf("copy %s: %w", item.File, err)
+	behind := follow(ctx, part.Name())
+	err := copyFile(ctx, part, item, told, behind.until)
+	if err == nil {
+		told(region.Verifying, 0)
+	} else {
+		err = fmt.Errorf("copy %s: %w", item.File, err)
 	}
-	told(region.Verifying, 0)
-	if err := errors.Join(part.Chmod(0o644), part.Sync()); err != nil {
-		return store.Blob{}, err
+	got, wrong := behind.end()
+	if err = errors.Join(err, wrong); err == nil {
+		err = errors.Join(part.Chmod(0o644), part.Sync())
 	}
-	return fromMedium(ctx, part.Name())
+	return got, err
+}
+
+// follower reads a file from its medium, behind whoever writes it.
+type follower struct {
+	until chan<- int64 // takes to where it is written
+	done  chan struct{}
+	got   store.Blob
+	err   error
+}
+
+func follow(ctx context.Context, name string) *follower {
+	until := make(chan int64, 64)
+	f := &follower{until: until, done: make(chan struct{})}
+	go func() {
+		defer close(f.done)
+		f.got, f.err = digestBehind(ctx, name, until)
+		for range until { // whoever writes is not held up
+		}
+	}()
+	return f
+}
+
+func (f *follower) end() (store.Blob, error) {
+	close(f.until)
+	<-f.done
+	return f.got, f.err
+}
+
+// written waits until what is to be written is (sync_file_range(2)).
+const written = unix.SYNC_FILE_RANGE_WAIT_BEFORE | unix.SYNC_FILE_RANGE_WRITE | unix.SYNC_FILE_RANGE_WAIT_AFTER
+
+// digestBehind is the digest of a file as it lies on its disk, read as far as it is written.
+func digestBehind(ctx context.Context, name string, until <-chan int64) (b store.Blob, err error) {
+	file, err := os.Open(name)
+	if err != nil {
+		return b, err
+	}
+	defer file.Close()
+	hash, buf, fd := sha256.New(), make([]byte, 1<<20), int(file.Fd())
+	for to := range until {
+		// Some file systems know neither of these: then it is read from memory.
+		_ = unix.SyncFileRange(fd, b.Bytes, to-b.Bytes, written)
+		_ = unix.Fadvise(fd, b.Bytes, to-b.Bytes, unix.FADV_DONTNEED)
+		for b.Bytes < to {
+			n, err := file.Read(buf[:min(int64(len(buf)), to-b.Bytes)])
+			hash.Write(buf[:n])
+			b.Bytes += int64(n)
+			if err = cmp.Or(ctx.Err(), err); err != nil {
+				return b, err
+			}
+		}
+	}
+	b.Digest = "sha256:" + hex.EncodeToString(hash.Sum(nil))
+	return b, nil
 }
 
 // fromMedium is the digest of a file as it lies on its disk, and not as the kernel remembers what was written to it.
@@ -192,7 +253,7 @@ func sweep(imageDir string) (removed []string) {
 }
 
 // copyFile copies a file's data and keeps its holes.
-func copyFile(ctx context.Context, to *os.File, item region.Item, told region.Told) error {
+func copyFile(ctx context.Context, to *os.File, item region.Item, told region.Told, until chan<- int64) error {
 	source, err := item.Source(ctx)
 	if err != nil {
 		return err
@@ -227,17 +288,22 @@ func copyFile(ctx context.Context, to *os.File, item region.Item, told region.To
 			return err
 		}
 		told(region.Copying, data-at)
-		if at, err = copyRange(ctx, to, from, data, min(hole, item.Bytes), told); err != nil {
+		if at, err = copyRange(ctx, to, from, data, min(hole, item.Bytes), told, until); err != nil {
 			return err
 		}
 	}
 	told(region.Copying, item.Bytes-at)
-	return to.Truncate(item.Bytes)
+	err = to.Truncate(item.Bytes)
+	if err == nil {
+		until <- item.Bytes
+	}
+	return err
 }
 
 // copyRange lets the kernel copy, in pieces so that a cancel is heard.
-func copyRange(ctx context.Context, to, from *os.File, at, end int64, told region.Told) (int64, error) {
-	const piece = 16 << 20
+func copyRange(ctx context.Context, to, from *os.File, at, end int64, told region.Told,
+	until chan<- int64) (int64, error) {
+	const piece = 8 << 20
 	for at < end {
 		if err := ctx.Err(); err != nil {
 			return at, err
@@ -252,7 +318,9 @@ func copyRange(ctx context.Context, to, from *os.File, at, end int64, told regio
 		if err != nil {
 			return at, err
 		}
+		_ = unix.SyncFileRange(int(to.Fd()), at, n, unix.SYNC_FILE_RANGE_WRITE) // begins to write; the end of all waits for it
 		at += n
+		until <- at
 		told(region.Copying, n)
 	}
 	return at, nil

@@ -49,6 +49,9 @@ func (e *RecalledError) Short() string {
 }
 
 func (e *RecalledError) Error() string {
+	if e.Recall.Who == "" { // known from an index alone
+		return fmt.Sprintf("%s (since %s). Use another version", e.Short(), e.Recall.Since.UTC().Format(time.RFC3339))
+	}
 	return fmt.Sprintf("%s (by %s, %s). Use another version, or undo it: zygos reinstate %s@%s", e.Short(), e.Recall.Who,
 		e.Recall.Since.UTC().Format(time.RFC3339), e.Recall.Image, e.Recall.Version)
 }

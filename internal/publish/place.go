@@ -258,56 +258,74 @@ const tries = 5
 // heard is how often the catalog hears how far a placement is.
 const heard = 2 * time.Second
 
+// way is one artifact's to a region.
+type way struct {
+	p        *Publication
+	t        *target
+	artifact catalog.Artifact
+
+	mu    sync.Mutex // libraries read on goroutines of their own
+	one   Placed     // what is told of it
+	state string
+	done  int64
+	last  time.Time // when the catalog heard of it
+}
+
+// set tells the catalog where the placement stands. If it cannot, placing says what is wrong with it.
+func (w *way) set(ctx context.Context, why string) {
+	_ = w.p.Catalog.SetUnderway(ctx, w.p.underway(w.t, w.artifact, w.state, w.done, why))
+	w.last = time.Now()
+}
+
+// told is told by the region how far it is.
+func (w *way) told(ctx context.Context, state string, n int64) {
+	w.mu.Lock()
+	w.done += n
+	w.t.mu.Lock()
+	w.t.done += n
+	w.p.There(w.t.Name, w.p.Version.Ref()+" "+state, min(max(w.t.done, 0), w.t.total), w.t.total)
+	w.t.mu.Unlock()
+	if quiet := w.one.State == ""; state != w.state {
+		if w.state = state; state != region.Verifying || !quiet { // what is there already is looked at in silence
+			w.one.State = state
+			w.p.Each(w.one)
+			w.set(ctx, "")
+		}
+	} else if time.Since(w.last) > heard && !quiet {
+		w.set(ctx, "")
+	}
+	w.mu.Unlock()
+	if state == region.Copying && n > 0 {
+		w.t.pace.wait(ctx, n)
+	}
+}
+
+func (w *way) moved() int64 {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.done
+}
+
+// again tells that a try failed.
+func (w *way) again(why error, pause time.Duration) {
+	one := w.one
+	one.State, one.Error, one.Pause = Again, why.Error(), pause
+	w.p.Each(one)
+}
+
 // carry brings one artifact to a region.
 func (p *Publication) carry(ctx context.Context, t *target, a catalog.Artifact, near []string) Placed {
 	v, began := p.Version, time.Now()
-	one := Placed{Image: v.Image, Version: v.Version, Region: t.Name, Variant: a.Variant, Name: a.Name, Format: a.Format, Bytes: a.Bytes}
+	w := &way{p: p, t: t, artifact: a, last: began, one: Placed{Image: v.Image, Version: v.Version, Region: t.Name, Variant: a.Variant,
+		Name: a.Name, Format: a.Format, Bytes: a.Bytes}}
 	item, err := p.item(t, a)
 	item.Near = near
-	var mu sync.Mutex // libraries read on goroutines of their own
-	state, done, last := "", int64(0), began
-	set := func(ctx context.Context, why string) {
-		_ = p.Catalog.SetUnderway(ctx, p.underway(t, a, state, done, why)) // placing says what is wrong with the catalog
-		last = time.Now()
-	}
-	told := func(now string, n int64) {
-		mu.Lock()
-		done += n
-		t.mu.Lock()
-		t.done += n
-		p.There(t.Name, v.Ref()+" "+now, min(max(t.done, 0), t.total), t.total)
-		t.mu.Unlock()
-		if now != state {
-			if state = now; state != region.Verifying || one.State != "" { // what is there already is looked at in silence
-				one.State = state
-				p.Each(one)
-				set(ctx, "")
-			}
-		} else if time.Since(last) > heard && one.State != "" {
-			set(ctx, "")
-		}
-		mu.Unlock()
-		if now == region.Copying && n > 0 {
-			t.pace.wait(ctx, n)
-		}
-	}
-	moved := func() int64 {
-		mu.Lock()
-		defer mu.Unlock()
-		return done
-	}
-	again := func(why error, pause time.Duration) {
-		one := one
-		one.State, one.Error, one.Pause = Again, why.Error(), pause
-		p.Each(one)
-	}
 	var placed region.Placed
 	if err == nil {
-		placed, err = region.Retry(ctx, tries, moved, again,
-			func() (region.Placed, error) {
-				told(state, -moved()) // what is there is told again
-				return t.at.Place(ctx, item, told)
-			})
+		placed, err = region.Retry(ctx, tries, w.moved, w.again, func() (region.Placed, error) {
+			w.told(ctx, w.state, -w.moved()) // what is there is told again
+			return t.at.Place(ctx, item, func(state string, n int64) { w.told(ctx, state, n) })
+		})
 	}
 	record := catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: t.Name, Variant: a.Variant, Name: a.Name,
 		Format: a.Format, Artifact: a.Digest, Location: placed.Location, Verified: time.Now()}
@@ -320,25 +338,27 @@ func (p *Publication) carry(ctx context.Context, t *target, a catalog.Artifact, 
 			err = errors.Join(err, t.at.Remove(ctx, placed.Location))
 		}
 	}
+	var changed []string
 	if aligner, ok := t.at.(region.Aligner); ok && err == nil {
-		one.Changed, err = aligner.Align(ctx, placed.Location, true)
-		if placed.Copied {
-			one.Changed = nil
+		changed, err = patiently(ctx, func() ([]string, error) { return aligner.Align(ctx, placed.Location, true) })
+	}
+	one := w.one
+	if one.Took = time.Since(began); err == nil {
+		one.State, one.ID, one.Location, one.Copied = region.Done, placed.ID, placed.Location, placed.Copied
+		if !placed.Copied {
+			one.Changed = changed
 		}
+		return one
 	}
-	one.ID, one.Location, one.Copied, one.Took, one.State = placed.ID, placed.Location, placed.Copied, time.Since(began), region.Done
-	switch {
-	case err != nil && ctx.Err() != nil: // the next publication goes on with it
-		aside, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
-		defer cancel()
-		set(aside, "")
-	case err != nil:
-		state = region.Failed
-		set(ctx, err.Error())
+	one.State, one.Error = region.Failed, err.Error()
+	if ctx.Err() == nil {
+		w.state = region.Failed
+		w.set(ctx, one.Error)
+		return one
 	}
-	if err != nil {
-		one.ID, one.Location, one.State, one.Error = "", "", region.Failed, err.Error()
-	}
+	aside, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+	defer cancel()
+	w.set(aside, "") // the next publication goes on with it
 	return one
 }
 

@@ -107,7 +107,7 @@ func writeCatalog(name string) {
 	line := func(table string, columns map[string]any) {
 		check(enc.Encode(map[string]any{"table": table, "row": columns}))
 	}
-	fmt.Fprintln(out, `{"schema":"zygos.catalog/1","version":9}`)
+	fmt.Fprintln(out, `{"schema":"zygos.catalog/1","version":10}`)
 	line("about", map[string]any{"name": "id", "value": "THE-BENCHMARK"})
 	number := func(n int) string { return fmt.Sprintf("1.0.%d", n) }
 	when := func(n int) string { return fmt.Sprintf("2026-01-%02dT%02d:%02d:00.000Z", 1+n%28, n/28%24, n/7%60) }

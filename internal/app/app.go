@@ -11,6 +11,7 @@ import (
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/judge"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
@@ -59,7 +60,7 @@ func Find(at Where) (*workspace.Workspace, error) {
 
 // Kinds are what definitions are read with.
 func Kinds() definition.Kinds {
-	return definition.Kinds{Regions: kinds.Readers(), Bases: base.Readers(), Needs: rules.Forms()}
+	return definition.Kinds{Regions: kinds.Readers(), Bases: base.Readers(), Needs: rules.Forms(), Expects: judge.Forms()}
 }
 
 // Open opens a state for a caller. If only the catalog cannot be opened, the error comes with the rest,

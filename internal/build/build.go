@@ -19,6 +19,7 @@ import (
 
 	"zygos/internal/artifact"
 	"zygos/internal/catalog"
+	"zygos/internal/judge"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
@@ -195,11 +196,16 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 
 func secretsOf(p *plan.Plan) (list []secret.Secret) {
 	for _, shape := range p.Shapes {
+		var marks []plan.Mark
 		for _, s := range shape.Stages {
-			for _, m := range s.Secrets {
-				if !slices.Contains(list, m.Value) {
-					list = append(list, m.Value)
-				}
+			marks = append(marks, s.Secrets...)
+		}
+		for _, c := range shape.Checks {
+			marks = append(marks, c.Secrets...)
+		}
+		for _, m := range marks {
+			if !slices.Contains(list, m.Value) {
+				list = append(list, m.Value)
 			}
 		}
 	}
@@ -321,10 +327,19 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	p := r.plan
 	v := catalog.Version{Image: p.Image, Version: p.Version, Build: p.Build, Created: now, BaseName: p.Base.Name, BaseVersion: p.Base.Version,
 		BaseDigest: p.Base.Digest, Fingerprint: p.Fingerprint, Epoch: p.Shapes[0].Epoch, Labels: p.Labels}
+	var judged []judge.Result
 	for _, b := range branches {
 		v.Trees = append(v.Trees, b.counted)
 		v.Artifacts = append(v.Artifacts, b.artifacts...)
 		r.record.Shapes = append(r.record.Shapes, b.record)
+		judged = append(judged, b.judged...)
+	}
+	if len(judged) > 0 {
+		j, err := NewJudgement(&v, r.Who, "build", judged)
+		if err != nil {
+			return err
+		}
+		v.Judged = j
 	}
 	r.record.Version, r.record.Took = &v, time.Since(began)
 	text, err := json.MarshalIndent(r.record, "", "  ")

@@ -47,7 +47,7 @@ func TestNewFormatIsOneEntryOfTheTable(t *testing.T) {
 		"\"3KiB\"\norder = \"down\"\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "images/link.toml"), []byte(text), 0o644))
 	var problems definition.Problems
-	img := definition.ReadImage(dir, "images/link.toml", &problems)
+	img := definition.ReadImage(dir, "images/link.toml", definition.ExpectKinds{}, &problems)
 	require.Empty(t, problems)
 
 	w := newWorks(t)

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"zygos/internal/catalog"
+	"zygos/internal/judge"
 	"zygos/internal/seal"
 )
 
@@ -60,6 +61,7 @@ var Kinds = []Kind{
 	{StageDone{}, "a stage is a layer, done bytes in size"},
 	{Brought{}, "a file was copied out of the image, to the path in text"},
 	{Sealed{}, "what clones must not share is removed"},
+	{Judged{}, "a check has judged the sealed tree: result"},
 	{Captured{}, "an artifact is written"},
 	{Booted{}, "an artifact was started and came up after took_ns"},
 	{Note{}, "something to know"},
@@ -157,6 +159,10 @@ type (
 		File catalog.Artifact `json:"artifact"`
 		Took time.Duration    `json:"took_ns,omitempty"`
 	}
+	Judged struct {
+		nowhere
+		Result judge.Result `json:"result"`
+	}
 	Booted struct {
 		nowhere
 		Name string        `json:"name"`
@@ -203,6 +209,7 @@ func (StageDone) Kind() string  { return "stage-done" }
 func (Brought) Kind() string    { return "brought" }
 func (Sealed) Kind() string     { return "sealed" }
 func (Captured) Kind() string   { return "captured" }
+func (Judged) Kind() string     { return "judged" }
 func (Booted) Kind() string     { return "booted" }
 func (Note) Kind() string       { return "note" }
 func (Progress) Kind() string   { return "progress" }

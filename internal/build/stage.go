@@ -17,6 +17,7 @@ import (
 
 	"zygos/internal/catalog"
 	"zygos/internal/inventory"
+	"zygos/internal/judge"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
@@ -38,6 +39,7 @@ type branch struct {
 	record    ShapeRecord
 	traces    []*plan.Trace
 	artifacts []catalog.Artifact
+	judged    []judge.Result
 }
 
 func (b *branch) emit(w What) { b.tell(b.shape.Variant, w) }
@@ -68,6 +70,9 @@ func (b *branch) carryOut(ctx context.Context) error {
 		return err
 	}
 	if err := b.measure(); err != nil {
+		return err
+	}
+	if err := b.judge(ctx); err != nil {
 		return err
 	}
 	b.artifacts, err = b.capture(ctx)
@@ -268,7 +273,7 @@ func (b *branch) orders(s *plan.Stage) machine.Stage {
 	m := machine.Stage{Name: s.Name, Hostname: "zygos", Network: s.Network, Timeout: s.Timeout,
 		Limits: machine.Limits(b.plan.Limits)}
 	if b.secrets != nil {
-		m.Mask = b.secrets.Mask
+		m.Mask = b.masks()
 	}
 	for _, secret := range s.Secrets {
 		m.Secrets = append(m.Secrets, machine.Secret{Name: secret.Name, Variable: secret.Variable, Value: secret.Value.Value})

@@ -307,7 +307,7 @@ func TestCatalogOfANewerProgramIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	_, err = catalog.Open(t.Context(), file, "")
-	require.ErrorContains(t, err, "written by a newer Zygos (schema 99, this one knows 9)")
+	require.ErrorContains(t, err, "written by a newer Zygos (schema 99, this one knows 10)")
 	require.NoError(t, os.WriteFile(file, []byte("this is no database, though it is long enough to be read as one"), 0o600))
 	_, err = catalog.Open(t.Context(), file, "")
 	require.ErrorContains(t, err, "catalog "+file)

@@ -267,7 +267,7 @@ func (c *Catalog) Forget(ctx context.Context, image, version string) error {
 		} else if !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
-		for _, table := range []string{"underway", "placements", "recalls", "labels", "artifacts", "versions"} {
+		for _, table := range []string{"underway", "judgements", "placements", "recalls", "labels", "artifacts", "versions"} {
 			if _, err := tx.exec(ctx, "DELETE FROM "+table+" WHERE image = ? AND version = ?", image, version); err != nil {
 				return fmt.Errorf("forget %s@%s: %w", image, version, err)
 			}

@@ -14,7 +14,7 @@ import (
 )
 
 // tables in the order in which they refer to each other.
-var tables = []string{"about", "builds", "versions", "labels", "artifacts", "tags", "tag_moves", "placements", "recalls"}
+var tables = []string{"about", "builds", "versions", "labels", "artifacts", "tags", "tag_moves", "placements", "recalls", "judgements"}
 
 // transferSchema names the document that Export writes: a line with schema and version of the
 // tables, then a line for each row, {"table": …, "row": {column: value}}.

@@ -33,6 +33,7 @@ type Version struct {
 	Regions     []string          `json:"regions"`           // that hold it
 	Recall      *Recall           `json:"recall,omitempty"`  // in force or planned, its own or an ancestor's
 	Leaving     bool              `json:"leaving,omitempty"` // prune has begun to remove it
+	Judged      *Judgement        `json:"judged,omitempty"`  // last; nil for never
 }
 
 // Tree is what a variant of a version consists of.
@@ -111,6 +112,11 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 		for key, value := range v.Labels {
 			if _, err := tx.exec(ctx, "INSERT INTO labels (image, version, key, value) VALUES (?, ?, ?, ?)", v.Image, v.Version, key,
 				value); err != nil {
+				return err
+			}
+		}
+		if v.Judged != nil {
+			if err := v.Judged.add(ctx, tx); err != nil {
 				return err
 			}
 		}
@@ -239,6 +245,7 @@ func (c *Catalog) complete(ctx context.Context, list []Version) error {
 // parts reads artifacts, tags and regions into versions, by image and number; where limits it.
 func (c *Catalog) parts(ctx context.Context, into map[[2]string]*Version, where string, args ...any) error {
 	var a Artifact
+	var j Judgement
 	var word string
 	return errors.Join(
 		c.part(ctx, into, "image, version, variant, name, format, digest, bytes FROM artifacts"+where+" ORDER BY image, version, variant, name",
@@ -246,7 +253,14 @@ func (c *Catalog) parts(ctx context.Context, into map[[2]string]*Version, where 
 		c.part(ctx, into, "image, version, tag FROM tags"+where+" ORDER BY tag",
 			[]any{&word}, func(v *Version) { v.Tags = append(v.Tags, word) }, args...),
 		c.part(ctx, into, "DISTINCT image, version, region FROM placements"+where+" ORDER BY image, version, region",
-			[]any{&word}, func(v *Version) { v.Regions = append(v.Regions, word) }, args...))
+			[]any{&word}, func(v *Version) { v.Regions = append(v.Regions, word) }, args...),
+		c.part(ctx, into, "image, version, at, who, host, how, passed, failed, warned, skipped, digest FROM judgements"+where+
+			" ORDER BY image, version, at", []any{&word, &j.Who, &j.Host, &j.How, &j.Passed, &j.Failed, &j.Warned, &j.Skipped, &j.Digest},
+			func(v *Version) {
+				last := j
+				last.Image, last.Version, last.At = v.Image, v.Version, unstamp(word)
+				v.Judged = &last
+			}, args...))
 }
 
 // part reads rows that begin with image and number of a version; columns takes what follows in each.

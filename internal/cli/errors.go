@@ -152,15 +152,26 @@ func (in *invocation) reportFailure(f *build.Failure) {
 		at = fmt.Sprintf("%s, line %d", f.Step, f.Line)
 	}
 	fmt.Fprintf(w, "\n%s\n", in.paint(red, "Build failed: "+brief(f.How())))
-	fmt.Fprintf(w, "  image  %s\n  stage  %s\n  step   %s\n", imageOf(f.Image, f.Variant), f.Stage, at)
+	fmt.Fprintf(w, "  image  %s\n", imageOf(f.Image, f.Variant))
+	if f.Stage != build.Checks {
+		fmt.Fprintf(w, "  stage  %s\n  step   %s\n", f.Stage, at)
+	}
 	if len(f.Tail) > 0 {
-		fmt.Fprintf(w, "  its last lines:\n")
+		heading := "its last lines"
+		if f.Stage == build.Checks {
+			heading = "what they found"
+		}
+		fmt.Fprintf(w, "  %s:\n", heading)
 		for _, line := range f.Tail {
 			fmt.Fprintf(w, "    %s %s\n", in.paint(faint, "|"), line)
 		}
 	}
 	fmt.Fprintf(w, "Nothing was registered; finished stages are kept.\n")
-	fmt.Fprintf(w, "  next: zygos log %s --stage %s   shows all of its output\n", f.Build, f.Stage)
+	if f.Stage == build.Checks {
+		fmt.Fprintf(w, "  next: zygos log %s   shows what each check said\n", f.Build)
+	} else {
+		fmt.Fprintf(w, "  next: zygos log %s --stage %s   shows all of its output\n", f.Build, f.Stage)
+	}
 	switch {
 	case f.Kept && f.Stage == "boot":
 		fmt.Fprintf(w, "        zygos try %s --boot   start the disk and see its console\n", f.Build)

@@ -151,7 +151,7 @@ func (in *invocation) writeVersions(versions []catalog.Version, builds []catalog
 	before := func(image string) { // the builds of images up to this one
 		for len(builds) > 0 && builds[0].Image <= image {
 			b := builds[0]
-			rows = append(rows, []string{b.Image, b.Version, "-", age(b.Started), "-", "-", b.Base, "-", b.State})
+			rows = append(rows, []string{b.Image, b.Version, "-", age(b.Started), "-", "-", b.Base, "-", "-", b.State})
 			builds = builds[1:]
 		}
 	}
@@ -164,8 +164,9 @@ func (in *invocation) writeVersions(versions []catalog.Version, builds []catalog
 			formats = append(formats, a.Key().String())
 		}
 		rows = append(rows, []string{v.Image, v.Version, dash(strings.Join(v.Tags, ", ")), age(v.Created), mib(bytes),
-			strings.Join(formats, ", "), v.BaseName + "@" + v.BaseVersion, dash(strings.Join(v.Regions, ", ")), dash(v.Recall.Word())})
+			strings.Join(formats, ", "), v.BaseName + "@" + v.BaseVersion, dash(strings.Join(v.Regions, ", ")), checksOf(&v),
+			dash(v.Recall.Word())})
 	}
 	before("\xff")
-	return in.columns([]string{"IMAGE", "VERSION", "TAGS", "AGE", "SIZE", "ARTIFACTS", "BASE", "REGIONS", "STATE"}, rows)
+	return in.columns([]string{"IMAGE", "VERSION", "TAGS", "AGE", "SIZE", "ARTIFACTS", "BASE", "REGIONS", "CHECKS", "STATE"}, rows)
 }

@@ -14,6 +14,7 @@ import (
 
 	"zygos/internal/artifact"
 	"zygos/internal/build"
+	"zygos/internal/judge"
 	"zygos/internal/plain"
 	"zygos/internal/seal"
 )
@@ -260,6 +261,19 @@ func (in *invocation) eventLine(e build.Event, who string) string {
 	case build.Captured:
 		return head("capture") + fmt.Sprintf("%-16s %s in %s", artifact.Key{Name: w.File.Name, Format: w.File.Format}, mib(w.File.Bytes),
 			human(w.Took))
+	case build.Judged:
+		state := w.Result.State
+		if state == judge.Failed {
+			state = in.paint(red, "FAILED")
+		}
+		text := head("check") + fmt.Sprintf("%-16s %s in %s", plain.Text(w.Result.Check), state, human(w.Result.Took))
+		if w.Result.Why == "" {
+			return text
+		}
+		for _, line := range append([]string{w.Result.Why}, w.Result.Wrong()...) {
+			text += "\n" + head("check") + "  " + plain.Lines(line)
+		}
+		return text
 	case build.Booted:
 		return head("boot") + fmt.Sprintf("%-16s came up in %s", w.Name, human(w.Took))
 	case build.Registered:

@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"zygos/internal/app"
+	"zygos/internal/catalog"
+	"zygos/internal/judge"
 	"zygos/internal/region"
 )
 
@@ -56,12 +58,23 @@ func (in *invocation) origin(a *app.Account) [][2]string {
 		by += " on " + b.Host
 	}
 	rows = append(rows, [2]string{"build", by})
+	if j := v.Judged; j != nil {
+		rows = append(rows, [2]string{"checks", fmt.Sprintf("%s (%s by %s, %s)", checksOf(v), j.How, j.Who, when(j.At))})
+	}
 	for _, r := range [][2]string{{"why", b.Why}, {"commit", b.Commit}} {
 		if r[1] != "" {
 			rows = append(rows, r)
 		}
 	}
 	return rows
+}
+
+// checksOf is what checks said of a version when it was last judged.
+func checksOf(v *catalog.Version) string {
+	if j := v.Judged; j != nil {
+		return said(judge.Counts{Passed: j.Passed, Failed: j.Failed, Warned: j.Warned, Skipped: j.Skipped})
+	}
+	return "-"
 }
 
 // content says what is in a version.

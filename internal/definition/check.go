@@ -107,9 +107,9 @@ func CheckTag(tag string) string {
 	return ""
 }
 
-// Check finds what is wrong between the files: references to nothing, cycles, clashes of names,
+// CheckAll finds what is wrong between the files: references to nothing, cycles, clashes of names,
 // regions that ask for formats nobody makes.
-func Check(o *Organisation, images []*Image, problems *Problems) {
+func CheckAll(o *Organisation, images []*Image, problems *Problems) {
 	byName := map[string]*Image{}
 	var names []string
 	for _, img := range images {

@@ -141,8 +141,18 @@ func TestEveryProblemHasItsPlaceAndWhatToDo(t *testing.T) {
 			`images/a.toml:5:12: "scripts/oen.sh" does not exist; did you mean "scripts/one.sh"?`},
 		"outside":          {image(strings.Replace(goodImage, "scripts/one.sh", "../one.sh", 1)), `is not in the workspace`},
 		"folder as script": {image(strings.Replace(goodImage, "scripts/one.sh", "scripts", 1)), `"scripts" is no regular file`},
-		"not yet": {with("[[check]]\nname = \"x\"\n"),
-			`images/a.toml:8:3: "check" in the file is not supported yet; take it out for now`},
+		"idle check": {with("[[check]]\nname = \"x\"\n"),
+			`images/a.toml:8:3: check "x" checks nothing; give it a script, inline or expect`},
+		"check not yet": {with("[[check]]\nname = \"x\"\ninline = \"y\"\nin = \"vm\"\n"), `place of a check "vm" is not supported yet`},
+		"two checks": {with("[[check]]\nname = \"x\"\ninline = \"y\"\n[[check]]\nname = \"x\"\ninline = \"y\"\n"),
+			`a second check is called "x"`},
+		"check of both":    {with("[[check]]\nname = \"x\"\ninline = \"y\"\nscript = \"z\"\n"), `either "script" or "inline"`},
+		"expects nothing":  {with("[[check]]\nname = \"x\"\nexpect = []\n"), `"expect" must be a list of tables`},
+		"expects what not": {with("[[check]]\nname = \"x\"\nexpect = [{ wind = \"north\" }]\n"), `does not say what it is about`},
+		"contract in a contract": {map[string]string{"images/a.toml": goodImage + "[[check]]\nuse = \"checks/c.toml\"\n",
+			"checks/c.toml": "[[check]]\nuse = \"checks/d.toml\"\n"}, "a contract uses no other"},
+		"empty contract": {map[string]string{"images/a.toml": goodImage + "[[check]]\nuse = \"checks/c.toml\"\n", "checks/c.toml": ""},
+			"the contract has no check"},
 		"whole number": {image(strings.Replace(goodImage, "[[artifact]]", "retries = -2\n[[artifact]]", 1)),
 			`images/a.toml:6:1: "retries" must be a whole number, 0 or more`},
 		"age": {image(strings.Replace(goodImage, "[[artifact]]", "refresh = \"7 days\"\n[[artifact]]", 1)),
@@ -247,8 +257,8 @@ func TestEveryProblemHasItsPlaceAndWhatToDo(t *testing.T) {
 		"store with a path":        {org("[region.x]\nkind = \"s3\"\nurl = \"https://x.example/b\"\nbucket = \"b\"\n"), "no more than its host"},
 		"encryption": {org("[region.x]\nkind = \"s3\"\nurl = \"https://x.example\"\nbucket = \"b\"\nencryption = \"rot13\"\n"),
 			"no encryption"},
-		"tag rules": {org("[tag.stable]\nneeds = [\"checks\"]\n"),
-			`need "checks" is not supported yet; supported are regions, age, from`},
+		"tag rules": {org("[tag.stable]\nneeds = [\"signed\"]\n"),
+			`need "signed" is not supported yet; supported are regions, age, from, checks`},
 		"catalog's url": {org("[catalog]\nurl = \"mysql://db/x\"\n"),
 			"the url is no address of a PostgreSQL database; write postgres://USER@HOST/DATABASE"},
 		"catalog's database": {org("[catalog]\nurl = \"postgres://db\"\n"), "the url is no address of a PostgreSQL database"},
@@ -320,8 +330,8 @@ func FuzzDefinition(f *testing.F) {
 		read := func() definition.Problems {
 			var problems definition.Problems
 			o := definition.ReadOrganisation(dir, app.Kinds(), &problems)
-			img := definition.ReadImage(dir, "images/a.toml", &problems)
-			definition.Check(o, []*definition.Image{img}, &problems)
+			img := definition.ReadImage(dir, "images/a.toml", definition.ExpectKinds{}, &problems)
+			definition.CheckAll(o, []*definition.Image{img}, &problems)
 			_ = problems.Err() // sorts them
 			return problems
 		}

@@ -37,6 +37,7 @@ type Image struct {
 	Artifacts []Artifact
 	Regions   []string
 	Terms     map[string]Terms // by region, what differs there
+	Checks    []Check
 	// FirstBoots are in the order in which they run.
 	FirstBoots []FirstBoot
 	pos        map[string]Pos  // of keys that are checked against other files
@@ -109,6 +110,8 @@ type reader struct {
 	problems *Problems
 	scope    *Stage          // the shared stage being read, nil for the image
 	stages   map[string]bool // names that were met
+	checked  map[string]bool // names of checks
+	kinds    ExpectKinds
 }
 
 func (r *reader) knownInputs() []Input {
@@ -119,10 +122,11 @@ func (r *reader) knownInputs() []Input {
 }
 
 // ReadImage reads images/NAME.toml and the shared stages it uses; root is the workspace's folder.
-func ReadImage(root, file string, problems *Problems) *Image {
+func ReadImage(root, file string, kinds ExpectKinds, problems *Problems) *Image {
 	name := strings.TrimSuffix(path.Base(file), ".toml")
 	img := &Image{Name: name, File: file, Labels: map[string]string{}, pos: map[string]Pos{}}
-	r := reader{root: root, image: img, problems: problems, stages: map[string]bool{}}
+	r := reader{root: root, image: img, problems: problems, stages: map[string]bool{}, checked: map[string]bool{},
+		kinds: kinds}
 	problems.name("an image (it is the file's name)", name, Pos{file, 1, 1})
 	t := r.parse(file, Pos{file, 1, 1})
 	if t == nil {
@@ -177,7 +181,7 @@ func ReadImage(root, file string, problems *Problems) *Image {
 		img.Retention = &retention
 	}
 	r.firstBoots(t)
-	t.later("check")
+	r.checks(t, nil, "")
 	t.done()
 	for _, v := range img.VariantNames() {
 		if len(img.Artifacts) > 0 && v != "" && !slices.ContainsFunc(img.Artifacts, func(a Artifact) bool { return a.In(v) }) {

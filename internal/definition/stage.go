@@ -154,13 +154,7 @@ func (r *reader) addStage(t, user *table, shared string) {
 	if t.find("files") == nil && t.find("scripts") == nil && t.find("inline") == nil {
 		r.problems.add(t.pos, fmt.Sprintf("stage %q does nothing", s.Name), "give it files, scripts or inline")
 	}
-	for _, v := range t.textMap("env") {
-		if !envForm().MatchString(v.name) || strings.HasPrefix(v.name, "ZYGOS_") {
-			r.problems.add(v.pos, fmt.Sprintf("%q cannot be set as a variable", v.name),
-				"use letters, digits and '_', and no ZYGOS_ in front, which Zygos sets itself")
-		}
-		s.Env = append(s.Env, EnvVar{v.name, r.expandable(v.text, v.pos)})
-	}
+	s.Env = r.env(t)
 	s.User, _ = t.text("user")
 	if s.Dir, at = t.text("dir"); s.Dir != "" && !path.IsAbs(s.Dir) {
 		r.problems.add(at, fmt.Sprintf("working directory %q is not absolute", s.Dir), "start it with '/'; it is a path in the image")
@@ -185,6 +179,18 @@ func (r *reader) addStage(t, user *table, shared string) {
 	}
 	t.done()
 	r.image.Stages = append(r.image.Stages, s)
+}
+
+// env reads variables of scripts.
+func (r *reader) env(t *table) (list []EnvVar) {
+	for _, v := range t.textMap("env") {
+		if !envForm().MatchString(v.name) || strings.HasPrefix(v.name, "ZYGOS_") {
+			r.problems.add(v.pos, fmt.Sprintf("%q cannot be set as a variable", v.name),
+				"use letters, digits and '_', and no ZYGOS_ in front, which Zygos sets itself")
+		}
+		list = append(list, EnvVar{v.name, r.expandable(v.text, v.pos)})
+	}
+	return list
 }
 
 // secrets reads which secrets a stage gets: its own, or the image's.

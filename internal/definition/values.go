@@ -12,6 +12,33 @@ func (v Values) Text(name string) string {
 	return text
 }
 
+// Texts is a list of texts; nil if it is left out.
+func (v Values) Texts(name string) []string {
+	if v.table.find(name) == nil {
+		v.table.ask(name)
+		return nil
+	}
+	list := []string{}
+	for _, t := range v.table.texts(name) {
+		list = append(list, t.text)
+	}
+	return list
+}
+
+// Bytes is a size; 0 if it is left out.
+func (v Values) Bytes(name string) int64 { return v.table.size(name) }
+
+// Has says whether a key is there.
+func (v Values) Has(name string) bool { return v.table.find(name) != nil }
+
+// At is where a key stands, or the table if it is not there.
+func (v Values) At(name string) Pos {
+	if e := v.table.find(name); e != nil {
+		return e.pos
+	}
+	return v.table.pos
+}
+
 // Bool is true or false; false if it is left out.
 func (v Values) Bool(name string) bool { return v.table.flag(name) }
 
@@ -35,6 +62,7 @@ type Kinds struct {
 	Regions RegionKinds
 	Bases   BaseKinds
 	Needs   Needs
+	Expects ExpectKinds
 }
 
 // RegionKinds are the kinds of regions: each reads what zygos.toml says of one, beside its kind and terms.

@@ -46,10 +46,13 @@ type Base struct {
 	Digest  string `json:"digest"`
 }
 
-// Checks counts the version's checks.
+// Checks counts what checks said of the version when it was last judged.
 type Checks struct {
-	Passed int `json:"passed"`
-	Failed int `json:"failed"`
+	Passed   int    `json:"passed"`
+	Failed   int    `json:"failed"`
+	Warned   int    `json:"warned,omitempty"`
+	Skipped  int    `json:"skipped,omitempty"`
+	Document string `json:"document,omitempty"` // digest of the last judgement; "" for none
 }
 
 // Artifact is a file captured from the build.
@@ -78,6 +81,9 @@ func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
 func For(v *catalog.Version, placements []catalog.Placement) *Manifest {
 	m := &Manifest{Schema: "zygos.manifest/1", Image: v.Image, Version: v.Version, Build: v.Build, Created: stamp(v.Created),
 		Base: Base{v.BaseName, v.BaseVersion, v.BaseDigest}, Labels: v.Labels, Artifacts: []Artifact{}, Regions: map[string][]Place{}}
+	if j := v.Judged; j != nil {
+		m.Checks = Checks{j.Passed, j.Failed, j.Warned, j.Skipped, j.Digest}
+	}
 	if m.Labels == nil {
 		m.Labels = map[string]string{}
 	}

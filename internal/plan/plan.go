@@ -74,6 +74,15 @@ type Shape struct {
 	Stages    []Stage               `json:"stages"`
 	Artifacts []definition.Artifact `json:"artifacts"`
 	FirstBoot []FirstBoot           `json:"first_boot,omitempty"`
+	Checks    []Check               `json:"checks,omitempty"`
+}
+
+// Check is what judges what was captured: a script, as a stage of one step, or expectations. It is no part of what makes a version
+// what it is.
+type Check struct {
+	Stage
+	Warn   bool                     `json:"warn,omitempty"`
+	Expect []definition.Expectation `json:"expect,omitempty"`
 }
 
 // FirstBoot is a script that clones run once, in the order in which they stand.
@@ -372,6 +381,7 @@ func (p *Plan) fingerprint(img *definition.Image) string {
 	shapes := slices.Clone(p.Shapes)
 	for i := range shapes {
 		shapes[i].Layers, shapes[i].Epoch, shapes[i].Inputs = nil, 0, nil // the base's digest says it
+		shapes[i].Checks = nil
 		shapes[i].Stages = slices.Clone(shapes[i].Stages)
 		for j := range shapes[i].Stages {
 			shapes[i].Stages[j] = shapes[i].Stages[j].essence()

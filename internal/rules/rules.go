@@ -39,7 +39,8 @@ type Rule struct {
 }
 
 // Table is the rules, in the order in which they are told.
-var Table = []Rule{{"regions", noValue, regions}, {"age", isAge, age}, {"from", isTag, from}}
+var Table = []Rule{{"regions", noValue, regions}, {"age", isAge, age}, {"from", isTag, from},
+	{"checks", maybeAge, checks}}
 
 func find(name string) *Rule {
 	if i := slices.IndexFunc(Table, func(r Rule) bool { return r.Name == name }); i >= 0 {
@@ -50,7 +51,7 @@ func find(name string) *Rule {
 
 // Forms are the rules as definitions are read with them.
 func Forms() definition.Needs {
-	needs := definition.Needs{Later: []string{"checks", "signed"},
+	needs := definition.Needs{Later: []string{"signed"},
 		Check: func(name, value string) (what, do string) { return find(name).Form(value) }}
 	for _, r := range Table {
 		needs.Names = append(needs.Names, r.Name)
@@ -68,6 +69,16 @@ func noValue(value string) (what, do string) {
 func isAge(value string) (what, do string) {
 	if age, err := definition.ParseAge(value); err != nil || age <= 0 {
 		return "says no age", `write for instance "age:24h" or "age:7d"`
+	}
+	return "", ""
+}
+
+func maybeAge(value string) (what, do string) {
+	if value == "" {
+		return "", ""
+	}
+	if _, do = isAge(value); do != "" {
+		return "says no age", `write "checks", or for instance "checks:7d"`
 	}
 	return "", ""
 }
@@ -133,6 +144,24 @@ func from(_ context.Context, c *Case, value string) (string, error) {
 	return fmt.Sprintf("%s was never %s; zygos tag %s %s", c.Version.Ref(), value, c.Version.Ref(), value), nil
 }
 
+// checks are met if the version was judged, not longer ago than the need says, and nothing failed that must pass.
+func checks(_ context.Context, c *Case, value string) (string, error) {
+	j, ref := c.Version.Judged, c.Version.Ref()
+	switch {
+	case j == nil || j.Checks() == 0:
+		return fmt.Sprintf("%s was never judged; zygos test %s", ref, ref), nil
+	case j.Failed > 0:
+		return fmt.Sprintf("%d of %d checks failed when %s was last judged; zygos test %s", j.Failed, j.Checks(), ref, ref), nil
+	case value != "":
+		most, err := definition.ParseAge(value)
+		if old := c.Now.Sub(j.At); err == nil && old > most {
+			return fmt.Sprintf("%s was last judged %s ago; zygos test %s", ref, plain.Duration(old), ref), nil
+		}
+		return "", err
+	}
+	return "", nil
+}
+
 // regions are met if each region of the image holds every artifact of the version that it takes.
 func regions(ctx context.Context, c *Case, _ string) (string, error) {
 	v := c.Version
@@ -147,6 +176,9 @@ func regions(ctx context.Context, c *Case, _ string) (string, error) {
 	var missing []string
 	for _, name := range img.Regions {
 		r := c.State.Org.Region(name)
+		if r != nil {
+			r = r.For(img)
+		}
 		for _, a := range v.Artifacts {
 			if r != nil && r.Takes(a.Format) && !slices.ContainsFunc(placements, func(pl catalog.Placement) bool {
 				return pl.Region == name && pl.Variant == a.Variant && pl.Name == a.Name

@@ -126,7 +126,7 @@ func TestNewGroupIsOneEntryOfTheTable(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "a.toml"), []byte("series = \"1.0\"\nbase = \"b\"\n[seal]\nkeep = [\""+keep+
 			"\"]\n[[stage]]\nname = \"s\"\ninline = \"true\"\n[[artifact]]\nformat = \"tar\"\n"), 0o644))
 		var problems definition.Problems
-		definition.ReadImage(dir, "a.toml", &problems)
+		definition.ReadImage(dir, "a.toml", definition.ExpectKinds{}, &problems)
 		if says == "" {
 			require.Empty(t, problems)
 		} else {

@@ -108,11 +108,11 @@ func (w *Workspace) load() (problems definition.Problems, err error) {
 			return nil, err
 		}
 		var own definition.Problems
-		img := definition.ReadImage(w.Root, filepath.ToSlash(rel), &own)
+		img := definition.ReadImage(w.Root, filepath.ToSlash(rel), w.kinds.Expects, &own)
 		w.Images, w.wrong[img.Name], byFile[img.File] = append(w.Images, img), own, img.Name
 	}
 	var between definition.Problems
-	definition.Check(w.Org, w.Images, &between)
+	definition.CheckAll(w.Org, w.Images, &between)
 	for _, p := range between {
 		if image, ok := byFile[p.File]; ok {
 			w.wrong[image] = append(w.wrong[image], p)
@@ -161,7 +161,7 @@ func (w *Workspace) Image(name string) (*definition.Image, error) {
 		names = append(names, strings.TrimSuffix(filepath.Base(f), ".toml"))
 		if names[len(names)-1] == name {
 			var problems definition.Problems // are lint's matter
-			img := definition.ReadImage(w.Root, "images/"+name+".toml", &problems)
+			img := definition.ReadImage(w.Root, "images/"+name+".toml", w.kinds.Expects, &problems)
 			if w.wrong == nil {
 				w.wrong = map[string]definition.Problems{}
 			}

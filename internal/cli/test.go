@@ -1,0 +1,210 @@
+package cli
+
+import (
+	"context"
+	"encoding/xml"
+	"flag"
+	"fmt"
+	"strings"
+	"time"
+
+	"zygos/internal/app"
+	"zygos/internal/judge"
+	"zygos/internal/machine"
+	"zygos/internal/plain"
+	"zygos/internal/store"
+)
+
+var cmdTest = &command{
+	name: "test", group: "judge", args: "REF", least: 1, most: 1,
+	summary: "judge a version by its checks, each in a fresh instance",
+	text: `Judges what was captured by the [[check]]s of the image's definition as it is today: scripts run
+in fresh instances of the sealed tree, several at once, and what they change is thrown away;
+expectations are judged without starting anything. What comes of it is kept with the version, so
+that tags may need it, unless --check names only some. A check that must pass and fails ends
+with 4.`,
+	example: "zygos test turbine-link@2.3.0\nzygos test turbine-link --check 'link is configured'\nzygos test turbine-link --junit checks.xml",
+	flags:   func() flags { return &testFlags{} },
+	run:     opened(app.Strict, runTest),
+}
+
+// testFlags are those of test.
+type testFlags struct {
+	checks wordsFlag
+	junit  string
+	tap    bool
+}
+
+func (f *testFlags) declare(fs *flag.FlagSet) {
+	fs.Var(&f.checks, "check", "only the check `NAME`; may be repeated")
+	fs.StringVar(&f.junit, "junit", "", "also write the results to `FILE`, as JUnit's XML")
+	fs.BoolVar(&f.tap, "tap", false, "print the results in the Test Anything Protocol, version 14")
+}
+
+func runTest(ctx context.Context, in *invocation, a *app.App) error {
+	f := in.flags.(*testFlags)
+	if _, ok := machine.Inside(); !ok {
+		return in.inside(a)
+	}
+	l := in.follow(a)
+	done := 0
+	t, err := a.Test(ctx, app.TestRequest{Ref: in.args[0], Checks: f.checks}, func(r judge.Result) {
+		done++
+		l.show("", fmt.Sprintf("%d checks judged", done), 0, 0)
+	})
+	l.end()
+	if t == nil {
+		return err
+	}
+	if f.junit != "" {
+		text, e := junit(t.Version.Ref(), t.Results)
+		if e == nil {
+			e = store.WriteFile(f.junit, text)
+		}
+		if e != nil {
+			return e
+		}
+	}
+	counts := judge.Count(t.Results)
+	switch {
+	case in.json:
+		if e := in.writeJSON(map[string]any{"image": t.Version.Image, "version": t.Version.Version, "results": t.Results,
+			"judgement": t.Judgement}); e != nil {
+			return e
+		}
+	case f.tap:
+		in.tap(t.Results)
+	default:
+		if e := in.results(t.Results); e != nil {
+			return e
+		}
+		fmt.Fprintf(in.out, "%s: %s\n", t.Version.Ref(), said(counts))
+		if t.Judgement == nil {
+			in.note("only some checks judged: that is not kept")
+		}
+	}
+	switch {
+	case err != nil:
+		return err
+	case counts.Failed > 0:
+		if !in.json && !f.tap {
+			in.next("zygos enter " + t.Version.Ref() + "   a shell in what was judged")
+		}
+		return &exitError{exitScript}
+	}
+	if !f.tap {
+		in.next("zygos show " + t.Version.Ref())
+	}
+	return nil
+}
+
+// said is counts in words.
+func said(c judge.Counts) string {
+	var parts []string
+	for _, p := range []struct {
+		n    int
+		word string
+	}{{c.Failed, "failed"}, {c.Passed, "passed"}, {c.Warned, "warned"}, {c.Skipped, "skipped"}} {
+		if p.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.word))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// results writes a line for each check, and what was wrong below it.
+func (in *invocation) results(list []judge.Result) error {
+	var rows [][]string
+	for _, r := range list {
+		rows = append(rows, []string{dash(r.Variant), r.Check, stateOf(r.State), human(r.Took), dash(r.Why)})
+	}
+	if err := in.columns([]string{"VARIANT", "CHECK", "RESULT", "TOOK", "WHY"}, rows); err != nil {
+		return err
+	}
+	for _, r := range list {
+		if r.State == judge.Failed || r.State == judge.Warned {
+			fmt.Fprintf(in.out, "\n%s\n", in.paint(bold, strings.TrimSpace(r.Variant+" "+r.Check)))
+			for _, line := range r.Wrong() {
+				fmt.Fprintf(in.out, "  %s\n", plain.Lines(line))
+			}
+		}
+	}
+	return nil
+}
+
+// stateOf is a state as tables show it.
+func stateOf(s string) string {
+	if s == judge.Failed {
+		return "FAILED"
+	}
+	return s
+}
+
+// tap writes results in the Test Anything Protocol, version 14.
+func (in *invocation) tap(list []judge.Result) {
+	fmt.Fprintf(in.out, "TAP version 14\n1..%d\n", len(list))
+	for i, r := range list {
+		ok, directive := "ok", ""
+		switch r.State {
+		case judge.Failed:
+			ok = "not ok"
+		case judge.Warned:
+			ok, directive = "not ok", " # TODO it only warns"
+		case judge.Skipped:
+			directive = " # SKIP it says so"
+		}
+		name := strings.TrimSpace(r.Variant + " " + r.Check)
+		fmt.Fprintf(in.out, "%s %d - %s%s\n", ok, i+1, plain.Text(strings.NewReplacer(`\`, `\\`, "#", `\#`).Replace(name)), directive)
+		if r.State == judge.Failed || r.State == judge.Warned {
+			for _, line := range append([]string{r.Why}, r.Wrong()...) {
+				fmt.Fprintf(in.out, "# %s\n", plain.Text(line))
+			}
+		}
+	}
+}
+
+// junit is results as JUnit's XML, which jobs read.
+func junit(name string, list []judge.Result) ([]byte, error) {
+	type message struct {
+		Message string `xml:"message,attr"`
+		Text    string `xml:",chardata"`
+	}
+	type one struct {
+		Class   string   `xml:"classname,attr"`
+		Name    string   `xml:"name,attr"`
+		Time    string   `xml:"time,attr"`
+		Failure *message `xml:"failure,omitempty"`
+		Skipped *message `xml:"skipped,omitempty"`
+		Out     string   `xml:"system-out,omitempty"`
+	}
+	type suite struct {
+		XMLName  xml.Name `xml:"testsuite"`
+		Name     string   `xml:"name,attr"`
+		Tests    int      `xml:"tests,attr"`
+		Failures int      `xml:"failures,attr"`
+		Skipped  int      `xml:"skipped,attr"`
+		Time     string   `xml:"time,attr"`
+		Cases    []one    `xml:"testcase"`
+	}
+	counts := judge.Count(list)
+	s := suite{Name: name, Tests: len(list), Failures: counts.Failed, Skipped: counts.Skipped}
+	seconds := func(d time.Duration) string { return fmt.Sprintf("%.3f", d.Seconds()) }
+	var total time.Duration
+	for _, r := range list {
+		total += r.Took
+		c := one{Class: strings.TrimSuffix(name+"."+r.Variant, "."), Name: plain.Text(r.Check), Time: seconds(r.Took)}
+		text := plain.Lines(strings.Join(r.Wrong(), "\n"))
+		switch r.State {
+		case judge.Failed:
+			c.Failure = &message{plain.Text(r.Why), text}
+		case judge.Skipped:
+			c.Skipped = &message{Message: "it says so"}
+		case judge.Warned:
+			c.Out = "warned: " + plain.Text(r.Why) + "\n" + text
+		}
+		s.Cases = append(s.Cases, c)
+	}
+	s.Time = seconds(total)
+	text, err := xml.MarshalIndent(s, "", "  ")
+	return append([]byte(xml.Header), append(text, '\n')...), err
+}

@@ -1,0 +1,258 @@
+// Package judge judges a tree: each check that is a script runs in a fresh instance of it, which is thrown away; expectations are
+// judged by what lies in it. It knows no versions and registers nothing.
+package judge
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"zygos/internal/layer"
+	"zygos/internal/machine"
+	"zygos/internal/plan"
+)
+
+// States of a check that was judged.
+const (
+	Passed  = "passed"
+	Failed  = "failed"
+	Warned  = "warned"  // it failed, and its level is warn
+	Skipped = "skipped" // it said so itself: exit code 77
+)
+
+// skips is the exit code with which a check says that it has nothing to judge here.
+const skips = 77
+
+// Result is what a check came to.
+type Result struct {
+	Check   string        `json:"check"`
+	Variant string        `json:"variant,omitempty"`
+	Shared  string        `json:"shared,omitempty"` // contract
+	Source  string        `json:"source,omitempty"` // script in the workspace
+	State   string        `json:"state"`
+	Why     string        `json:"why,omitempty"`     // it did not pass
+	Expects []Expected    `json:"expects,omitempty"` // each expectation
+	Output  []string      `json:"output,omitempty"`  // the last lines that the script printed
+	Cut     int64         `json:"cut,omitempty"`     // lines before these that are not kept
+	Took    time.Duration `json:"took_ns"`
+}
+
+// Wrong is what was found, in lines: expectations that do not hold, and what the script printed last.
+func (r *Result) Wrong() (lines []string) {
+	for _, e := range r.Expects {
+		if !e.Holds {
+			lines = append(lines, fmt.Sprintf("%s: %s", e.What, e.Found))
+		}
+	}
+	if r.Cut > 0 {
+		lines = append(lines, fmt.Sprintf("[%d lines before these are not kept]", r.Cut))
+	}
+	const most = 20
+	return append(lines, r.Output[max(0, len(r.Output)-most):]...)
+}
+
+// Expected is an expectation that was judged.
+type Expected struct {
+	What  string `json:"what"`
+	Holds bool   `json:"holds"`
+	Found string `json:"found,omitempty"` // instead
+}
+
+// Bench is a tree to judge.
+type Bench struct {
+	Variant string
+	Machine machine.Machine
+	Ground  machine.Ground // its Tree is merged already
+	Limits  machine.Limits
+	Mask    func(io.Reader) io.Reader // put before what scripts print; nil for nothing
+	Text    func(string) string       // masks secrets in a text
+}
+
+// Judge judges by checks, several at once, and tells each result as it comes; the list is in the order of the checks. An error is one
+// of this side.
+func (b *Bench) Judge(ctx context.Context, checks []plan.Check, each func(Result)) ([]Result, error) {
+	list := make([]Result, len(checks))
+	tree := &Tree{Files: layer.Files{Store: b.Ground.Store, Layers: b.Ground.Layers, Tree: b.Ground.Tree}}
+	group, within := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.NumCPU())
+	var mu sync.Mutex
+	for i := range checks {
+		group.Go(func() error {
+			began := time.Now()
+			r, err := b.one(within, tree, &checks[i])
+			if err != nil {
+				return fmt.Errorf("check %s: %w", checks[i].Name, err)
+			}
+			r.Took = time.Since(began)
+			list[i] = r
+			mu.Lock()
+			defer mu.Unlock()
+			each(r)
+			return nil
+		})
+	}
+	err := group.Wait()
+	return list, err
+}
+
+// one judges by one check.
+func (b *Bench) one(ctx context.Context, tree *Tree, c *plan.Check) (r Result, err error) {
+	r = Result{Check: c.Name, Variant: b.Variant, Shared: c.Shared, State: Passed}
+	if len(c.Steps) > 0 {
+		r.Source = c.Steps[0].Source
+		err = b.script(ctx, c, c.Steps[0].Script, &r)
+	} else {
+		err = b.expectations(ctx, tree, c, &r)
+	}
+	if r.State == Failed && c.Warn {
+		r.State = Warned
+	}
+	return r, err
+}
+
+// script runs a check's script in a fresh instance.
+func (b *Bench) script(ctx context.Context, c *plan.Check, content []byte, r *Result) error {
+	said := &listener{}
+	failed, err := b.run(ctx, c, content, said)
+	if err != nil {
+		return err
+	}
+	r.Output, r.Cut = said.lines, said.cut
+	switch {
+	case failed == nil:
+	case failed.Code == skips && failed.Signal == "" && failed.Reason == "":
+		r.State = Skipped
+	default:
+		r.State, r.Why = Failed, b.Text(strings.Replace(failed.How(), "the stage did", "it did", 1))
+		if failed.Line > 0 {
+			r.Why += fmt.Sprintf(", in line %d", failed.Line)
+		}
+	}
+	return nil
+}
+
+// run carries a script out and throws away what it changed.
+func (b *Bench) run(ctx context.Context, c *plan.Check, content []byte, watch machine.Watcher) (*machine.StepError, error) {
+	stage := machine.Stage{Name: c.Name, Hostname: "zygos", Network: c.Network, Timeout: c.Timeout, Limits: b.Limits, Mask: b.Mask}
+	for _, m := range c.Secrets {
+		stage.Secrets = append(stage.Secrets, machine.Secret{Name: m.Name, Variable: m.Variable, Value: m.Value.Value})
+	}
+	stage.Steps = []machine.Step{{Name: c.Name, Script: &machine.Script{Content: content, User: c.User, Dir: c.Dir, Env: c.Env}}}
+	left, err := b.Machine.Run(ctx, b.Ground, stage, watch)
+	if left != nil {
+		left.Drop()
+	}
+	var failed *machine.StepError
+	if errors.As(err, &failed) && ctx.Err() == nil {
+		return failed, nil
+	}
+	return nil, err
+}
+
+// expectations judges each of a check.
+func (b *Bench) expectations(ctx context.Context, tree *Tree, c *plan.Check, r *Result) error {
+	wrong := 0
+	for _, e := range c.Expect {
+		found := ""
+		if s, runs := e.Settings.(runsSettings); runs {
+			said := &listener{}
+			failed, err := b.run(ctx, c, []byte("#!/bin/sh\n"+s.command+"\n"), said)
+			if err != nil {
+				return err
+			}
+			switch {
+			case failed != nil:
+				found = b.Text(failed.How())
+			case s.prints != nil && !s.prints.MatchString(strings.Join(said.lines, "\n")):
+				found = "it prints " + quote(said.lines)
+			}
+		} else {
+			found = b.Text(find(e.Kind).Holds(tree, e.Settings))
+		}
+		r.Expects = append(r.Expects, Expected{What: e.Text, Holds: found == "", Found: found})
+		if found != "" {
+			wrong++
+		}
+	}
+	if wrong > 0 {
+		r.State, r.Why = Failed, fmt.Sprintf("%d of %d expectations do not hold", wrong, len(c.Expect))
+	}
+	return ctx.Err()
+}
+
+// quote is what was printed, in one short line.
+func quote(lines []string) string {
+	if len(lines) == 0 {
+		return "nothing"
+	}
+	text := strings.Join(lines, " ")
+	if len(text) > 120 {
+		text = text[:120] + "…"
+	}
+	return fmt.Sprintf("%q", text)
+}
+
+// listener keeps the last lines that a check printed.
+type listener struct {
+	mu    sync.Mutex
+	lines []string
+	bytes int
+	cut   int64
+}
+
+const mostLines, mostBytes = 100, 32 << 10 // that are kept of what a check prints
+
+func (l *listener) Line(_ int, _, text string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.lines = append(l.lines, text)
+	l.bytes += len(text)
+	for len(l.lines) > 1 && (len(l.lines) > mostLines || l.bytes > mostBytes) {
+		l.bytes -= len(l.lines[0])
+		l.lines = slices.Delete(l.lines, 0, 1)
+		l.cut++
+	}
+}
+
+func (l *listener) Cut(_ int, _ string, lines, _ int64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.cut += lines
+}
+
+func (l *listener) StepStarted(int)                                  {}
+func (l *listener) StepEnded(int, time.Duration, *machine.StepError) {}
+func (l *listener) Note(string)                                      {}
+
+// Counts are how many checks came to what.
+type Counts struct {
+	Passed  int `json:"passed"`
+	Failed  int `json:"failed"`
+	Warned  int `json:"warned"`
+	Skipped int `json:"skipped"`
+}
+
+// Count counts results.
+func Count(list []Result) (c Counts) {
+	for _, r := range list {
+		switch r.State {
+		case Passed:
+			c.Passed++
+		case Failed:
+			c.Failed++
+		case Warned:
+			c.Warned++
+		case Skipped:
+			c.Skipped++
+		}
+	}
+	return c
+}

@@ -66,6 +66,7 @@ func places(temp string) {
 	sent := &counter{}
 	through := httptest.NewServer(&httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
 		r.SetURL(&url.URL{Scheme: "http", Host: registry})
+		r.Out.Host = r.In.Host // it says where uploads go on
 		if r.Out.Body != nil {
 			r.Out.Body = &counted{r.Out.Body, sent}
 		}

@@ -68,7 +68,6 @@ cloud=$!
 sleep 1
 zygos publish turbine-link tide-desk --quiet >/dev/null
 shot manifest "$work/ebbline" "zygos manifest turbine-link@stable" "zygos manifest buoy-logger --json"
-shot state "$work/ebbline" "zygos doctor" "zygos bases" "zygos builds" "zygos tag turbine-link"
 sed -i 's/echo "installed the link/echo "set up the link/' scripts/link-install.sh
 echo 'INTERVAL=10' > files/link.d/interval.conf
 shot preview "$work/ebbline" "zygos preview turbine-link"
@@ -81,6 +80,9 @@ failed=$(zygos builds --json | grep -o 'b-[0-9a-f-]*' | head -1)
 shot enter "$work/ebbline" "printf 'ls -l /opt/link/bin /run/zygos/steps\\ncat /etc/ebbline/site\\necho \$LINK_SITE\\n' | zygos enter $failed" "printf 'sh -e /run/zygos/steps/01\\n' | zygos enter $failed"
 sed -i 's/^chwon/chown/' scripts/link-install.sh
 echo 'echo "key=$ENROL_KEY" | gzip > /etc/ebbline/enrol.gz' >> scripts/link-enrol.sh
+echo 'chmod 04755 /opt/link/bin/link' >> scripts/link-install.sh
+shot test "$work/ebbline" "zygos build turbine-link 2>&1 | tail -22" "zygos test turbine-link@2.3.0" "zygos show turbine-link@2.3.0 | head -7"
+sed -i '$d' scripts/link-install.sh
 shot secret "$work/ebbline" "zygos build turbine-link"
 shot log "$work/ebbline" "zygos builds" "zygos log turbine-link --stage enrol" "zygos log turbine-link --steps" "zygos sweep"
 sed -i '$d' scripts/link-enrol.sh

@@ -1,0 +1,82 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+
+	"zygos/internal/app"
+	"zygos/internal/machine"
+	"zygos/internal/plain"
+)
+
+var cmdHunt = &command{
+	name: "hunt", group: "judge", args: "IMAGE --check NAME", least: 1, most: 1,
+	summary: "find which version and which stage broke a check",
+	text: `Judges versions of an image by one check of its definition as it is today, halving between one on
+which it passes and one on which it fails, then their trees after each stage, those of parents
+too: the cause is the first stage after which the one passes and the other fails. Nothing is
+built; versions whose trees are not kept any more are passed over.`,
+	example: "zygos hunt turbine-link --check 'the link runs'\nzygos hunt turbine-link --check 'house rules' " +
+		"--passes turbine-link@2.3.0 --variant edge",
+	flags:   func() flags { return &huntFlags{} },
+	run:     opened(app.Strict, runHunt),
+}
+
+// huntFlags are those of hunt.
+type huntFlags struct{ check, passes, fails, variant string }
+
+func (f *huntFlags) declare(fs *flag.FlagSet) {
+	fs.StringVar(&f.check, "check", "", "the check called `NAME`")
+	fs.StringVar(&f.passes, "passes", "", "it passes on `REF`; default the oldest that is kept")
+	fs.StringVar(&f.fails, "fails", "", "it fails on `REF`; default the newest")
+	fs.StringVar(&f.variant, "variant", "", "in the variant `NAME`; default the first that has the check")
+}
+
+func runHunt(ctx context.Context, in *invocation, a *app.App) error {
+	f := in.flags.(*huntFlags)
+	if f.check == "" {
+		return wrongUse("name the check: zygos hunt %s --check NAME", in.args[0])
+	}
+	if _, ok := machine.Inside(); !ok {
+		return in.inside(a)
+	}
+	l := in.live()
+	found, err := a.Hunt(ctx, app.HuntRequest{Image: in.args[0], Check: f.check, Variant: f.variant, Passes: f.passes, Fails: f.fails},
+		func(text string) {
+			if !in.json {
+				l.line("  " + text)
+			}
+		})
+	l.end()
+	if err != nil {
+		return err
+	}
+	if in.json {
+		return in.writeJSON(found)
+	}
+	fmt.Fprintf(in.out, "%s passes on %s and fails on %s: stage %s of %s@%s broke it (it was %s); %s judged\n", in.paint(bold, f.check),
+		found.Passes.Ref(), found.Fails.Ref(), in.paint(bold, found.Stage), found.Image, found.Now, found.Was, counted(found.Tries, "tree"))
+	for _, why := range found.Why {
+		fmt.Fprintf(in.out, "  %s\n", plain.Text(why))
+	}
+	for line := range strings.Lines(found.Diff) {
+		fmt.Fprintf(in.out, "    %s\n", plain.Text(strings.TrimRight(line, "\n")))
+	}
+	for _, line := range found.Changes {
+		fmt.Fprintf(in.out, "  package %s\n", plain.Text(line))
+	}
+	const most = 10
+	for _, c := range found.Files[:min(len(found.Files), most)] {
+		fmt.Fprintf(in.out, "  %-8s /%s %s\n", c.State, plain.Text(c.Path), strings.Join(c.What, ", "))
+	}
+	if more := len(found.Files) - most; more > 0 {
+		fmt.Fprintf(in.out, "  and %d names more\n", more)
+	}
+	for _, line := range append([]string{found.Result.Why}, found.Result.Wrong()...) {
+		fmt.Fprintf(in.out, "  the check says: %s\n", plain.Text(line))
+	}
+	in.next(fmt.Sprintf("zygos diff %s %s", found.Passes.Ref(), found.Fails.Ref()))
+	return nil
+}

@@ -21,7 +21,7 @@ var program string
 
 func main() {
 	if len(os.Args) < 3 {
-		fail("usage: bench PROGRAM DEBIAN-WORKSPACE [demo|stages|debian|disks|children|catalog|places ...]")
+		fail("usage: bench PROGRAM DEBIAN-WORKSPACE [demo|stages|debian|disks|children|catalog|places|checks ...]")
 	}
 	var err error
 	program, err = filepath.Abs(os.Args[1])
@@ -44,6 +44,7 @@ func main() {
 		{"children", func() { children(temp); bits(temp) }}, // of what the first and the third made
 		{"catalog", func() { catalog(temp) }},
 		{"places", func() { places(temp) }},
+		{"checks", func() { checks(temp, source) }},
 	} {
 		if len(os.Args) == 3 || slices.Contains(os.Args[3:], part.name) {
 			part.do()

@@ -29,6 +29,7 @@ func TestDebianExample(t *testing.T) {
 		require.Contains(t, r.err, "sshd | permitrootlogin no")
 		require.Contains(t, r.err, "home | keeper")
 		require.Regexp(t, `seal +ssh-host-keys +6 paths`, r.err)
+		require.Contains(t, p.ok("show", "field-gateway"), "2 passed (build by")
 		p.ok("publish", "field-gateway")
 		raw := p.glob("regions/shelf/field-gateway/*/*.raw")[0]
 		require.NoError(t, errorsOf(exec.Command("e2fsck", "-fn", raw)))

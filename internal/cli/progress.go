@@ -266,7 +266,7 @@ func (in *invocation) eventLine(e build.Event, who string) string {
 		if state == judge.Failed {
 			state = in.paint(red, "FAILED")
 		}
-		text := head("check") + fmt.Sprintf("%-16s %s in %s", plain.Text(w.Result.Check), state, human(w.Result.Took))
+		text := head("check") + fmt.Sprintf("%-16s %s in %s", plain.Text(w.Result.Check)+":", state, human(w.Result.Took))
 		if w.Result.Why == "" {
 			return text
 		}

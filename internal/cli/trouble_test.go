@@ -442,7 +442,7 @@ func TestLostCatalogComesBack(t *testing.T) {
 		p.ok("import", ".zygos/builds")
 		after := p.ok("list")
 		require.Regexp(t, `parent +0\.1\.0 +- `, after, "a tag that no region tells of is lost")
-		require.Regexp(t, `newest +0\.1\.0 .* here +recalled`, after)
+		require.Regexp(t, `newest +0\.1\.0 .* here +- +recalled`, after)
 		require.Regexp(t, `tagged +0\.1\.0 `, after)
 		p.ok("tag", "parent@0.1.0", "stable")
 		p.ok("build", "parent", "--force")

@@ -18,7 +18,7 @@ var floors = [][]string{
 	{"plain", "flock"},
 	{"artifact", "boot", "vm", "definition", "base", "machine", "layer", "disk", "store", "seal", "inventory", "secret", "host", "standin"},
 	{"state", "workspace", "catalog", "plan", "region", "manifest"},
-	{"build", "judge", "hunt", "publish", "supply", "family", "retention", "compare", "rules", "rescue", "report"},
+	{"build", "judge", "hunt", "repeat", "publish", "supply", "family", "retention", "compare", "rules", "rescue", "report"},
 	{"app"},
 	{"cli"},
 }

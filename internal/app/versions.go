@@ -68,6 +68,7 @@ type Account struct {
 	Children   []string              `json:"children"`
 	Placements []catalog.Placement   `json:"placements"`
 	Underway   []catalog.Underway    `json:"underway"` // asked for, and not placed
+	Repeated   string                `json:"repeated,omitempty"`
 	Moves      []catalog.Move        `json:"tag_moves"`
 	Recalls    []catalog.EndedRecall `json:"ended_recalls"`
 }
@@ -104,6 +105,9 @@ func (a *App) Show(ctx context.Context, ref string) (*Account, error) {
 		return nil, err
 	}
 	t.Underway = append([]catalog.Underway{}, underway...)
+	if t.Repeated, err = a.Repeats(ctx, v); err != nil {
+		return nil, err
+	}
 	ended, err := a.Catalog.EndedRecalls(ctx, v.Image, v.Version)
 	t.Placements, t.Recalls = append([]catalog.Placement{}, placements...), append([]catalog.EndedRecall{}, ended...)
 	t.Moves = slices.DeleteFunc(append([]catalog.Move{}, moves...),

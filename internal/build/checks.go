@@ -21,6 +21,9 @@ import (
 // Checks stands where a failure names its stage, if checks failed.
 const Checks = "checks"
 
+// Repeated is how a version was judged by building it again.
+const Repeated = "repeat"
+
 // JudgementSchema names the document of what checks said.
 const JudgementSchema = "zygos.judgement/1"
 

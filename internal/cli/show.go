@@ -61,6 +61,9 @@ func (in *invocation) origin(a *app.Account) [][2]string {
 	if j := v.Judged; j != nil {
 		rows = append(rows, [2]string{"checks", fmt.Sprintf("%s (%s by %s, %s)", checksOf(v), j.How, j.Who, when(j.At))})
 	}
+	if a.Repeated != "" {
+		rows = append(rows, [2]string{"repeated", a.Repeated})
+	}
 	for _, r := range [][2]string{{"why", b.Why}, {"commit", b.Commit}} {
 		if r[1] != "" {
 			rows = append(rows, r)

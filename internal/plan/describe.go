@@ -143,6 +143,22 @@ func Checks(ctx context.Context, root string, img *definition.Image, known Known
 	return all, nil
 }
 
+// SecretOf is the value of a secret that a stage or a check of an image gets, as it is today.
+func SecretOf(ctx context.Context, root string, img *definition.Image, known Known, name string) (Mark, error) {
+	d := describer{ctx: ctx, root: root, img: img, plan: &Plan{Image: img.Name}, known: known, files: map[string]content{},
+		values: map[string]string{}, seen: map[Source]bool{}}
+	inputs := slices.Clone(img.Inputs)
+	for _, s := range img.Stages {
+		inputs = append(inputs, s.Inputs...)
+	}
+	for i := range inputs {
+		if inputs[i].Name == name && inputs[i].Secret {
+			return d.secret(&inputs[i], "", nil)
+		}
+	}
+	return Mark{}, fmt.Errorf("%s has no secret %q any more, which the version was built with", img.File, name)
+}
+
 // checks describes what judges a shape.
 func (d *describer) checks(shape *Shape, values map[string]string) error {
 	shape.Checks = nil

@@ -206,7 +206,7 @@ type Options struct {
 
 // Make plans a build of an image.
 func Make(ctx context.Context, root string, org *definition.Organisation, img *definition.Image, known Known, o Options) (*Plan, error) {
-	p := &Plan{Image: img.Name, Build: newBuildID(), Keep: img.Keep, Regions: img.Regions, Limits: img.Limits,
+	p := &Plan{Image: img.Name, Build: NewBuildID(), Keep: img.Keep, Regions: img.Regions, Limits: img.Limits,
 		Force: o.Force, From: o.From, Epoch: o.Epoch}
 	d := describer{ctx: ctx, root: root, img: img, plan: p, options: o, known: known, files: map[string]content{}, values: map[string]string{}}
 	if err := p.pin(ctx, org, img, &d); err != nil {
@@ -273,8 +273,8 @@ func (p *Plan) why(newest *Newest) string {
 	return "labels, sealing or artifacts changed"
 }
 
-// newBuildID is b-DATE-TIME-RANDOM, UTC: ids sort by time. Several machines may begin many in a second.
-func newBuildID() string {
+// NewBuildID is an id for a build, b-DATE-TIME-RANDOM, UTC: ids sort by time. Several machines may begin many in a second.
+func NewBuildID() string {
 	return "b-" + time.Now().UTC().Format("20060102-150405") + "-" + strings.ToLower(rand.Text()[:8])
 }
 

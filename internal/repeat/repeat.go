@@ -1,0 +1,277 @@
+// Package repeat builds a version again from its own record, in a state of its own and without reusing anything, and says whether the
+// same bits come out; and if not, which stage first differs, in which files, and how.
+package repeat
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"zygos/internal/build"
+	"zygos/internal/catalog"
+	"zygos/internal/layer"
+	"zygos/internal/plan"
+	"zygos/internal/secret"
+	"zygos/internal/state"
+	"zygos/internal/store"
+)
+
+// Repeat is how a version is built again.
+type Repeat struct {
+	Engine *build.Engine // of the state that has the version
+	Dir    state.Dir     // a state of its own, empty
+	Root   string        // the workspace as it is now: files that are still what they were
+	// Secret is today's value of a secret, with its mark.
+	Secret func(ctx context.Context, name string) (plan.Mark, error)
+}
+
+// Outcome is what came of it.
+type Outcome struct {
+	Identical bool         `json:"identical"`
+	Artifacts []Artifact   `json:"artifacts"`
+	Variant   string       `json:"variant,omitempty"` // in which a stage differs
+	Stage     string       `json:"stage,omitempty"`   // the first that differs; "capture" if only artifacts do
+	Files     []Difference `json:"files,omitempty"`
+	More      int          `json:"more,omitempty"` // files that differ beside these
+	Times     bool         `json:"times,omitempty"`
+	Took      string       `json:"took"`
+}
+
+// Artifact is one that was captured twice.
+type Artifact struct {
+	Artifact string `json:"artifact"`
+	Was      string `json:"was"`
+	Now      string `json:"now"`
+}
+
+// Difference is a file that came out different.
+type Difference struct {
+	Path  string   `json:"path"`
+	State string   `json:"state"` // added, removed or changed
+	What  []string `json:"what,omitempty"`
+	How   string   `json:"how,omitempty"` // in which way its content differs, and what to do
+}
+
+// LacksError says what the record of a version lacks to build it again.
+type LacksError struct {
+	Ref  string
+	What []string
+}
+
+func (e *LacksError) Error() string {
+	return fmt.Sprintf("%s cannot be repeated: its record lacks %s", e.Ref, strings.Join(e.What, "; "))
+}
+
+// Run builds a version again and compares.
+func (r *Repeat) Run(ctx context.Context, v *catalog.Version) (*Outcome, error) {
+	began := time.Now()
+	was, err := build.ReadRecord(r.Engine.State, v.Build)
+	if err != nil {
+		return nil, fmt.Errorf("the record of %s is not kept in this state: %w", v.Ref(), err)
+	}
+	p, err := r.plan(ctx, v, was)
+	if err != nil {
+		return nil, err
+	}
+	engine, end, err := r.engine(ctx, was)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	now, err := engine.Run(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	o := &Outcome{Identical: true, Artifacts: []Artifact{}}
+	for _, a := range was.Version.Artifacts {
+		i := slices.IndexFunc(now.Version.Artifacts, func(b catalog.Artifact) bool { return a.Key() == b.Key() })
+		one := Artifact{Artifact: a.Key().String(), Was: a.Digest}
+		if i >= 0 {
+			one.Now = now.Version.Artifacts[i].Digest
+		}
+		o.Artifacts = append(o.Artifacts, one)
+		o.Identical = o.Identical && one.Was == one.Now
+	}
+	if err := r.compare(o, was, now, engine); err != nil {
+		return nil, err
+	}
+	o.Took = time.Since(began).Round(time.Millisecond).String()
+	return o, nil
+}
+
+// plan is that of the version, with all that it takes at hand below Dir.
+func (r *Repeat) plan(ctx context.Context, v *catalog.Version, was *build.Record) (*plan.Plan, error) {
+	p := *was.Plan
+	p.Build, p.Force, p.Why, p.Unchanged, p.From = plan.NewBuildID(), true, "repeated from the record of "+v.Build, "", ""
+	p.Shapes = slices.Clone(p.Shapes)
+	var lacks []string
+	at := r.Dir.In("workspace")
+	for _, s := range p.Sources {
+		text := r.text(s.Path, s.Digest)
+		if text == nil {
+			continue // only what a step takes is needed
+		}
+		name := filepath.Join(at, s.Path)
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			return nil, err
+		}
+		if err := os.WriteFile(name, text, 0o644); err != nil {
+			return nil, err
+		}
+	}
+	for i := range p.Shapes {
+		shape := &p.Shapes[i]
+		shape.Stages, shape.Checks = slices.Clone(shape.Stages), nil
+		for _, digest := range shape.Layers {
+			if !r.Engine.Layers.Has(digest) {
+				lacks = append(lacks, fmt.Sprintf("a layer of its base %s@%s, which is not kept any more", p.Base.Name, p.Base.Version))
+				break
+			}
+		}
+		for j := range shape.Stages {
+			s := &shape.Stages[j]
+			s.Reuse, s.Forced, s.Key, s.Reason = nil, true, "", "it is repeated"
+			s.Steps = slices.Clone(s.Steps)
+			for k := range s.Steps {
+				lacks = append(lacks, r.step(&s.Steps[k], s.Name, at)...)
+			}
+			s.Secrets = slices.Clone(s.Secrets)
+			for k, m := range s.Secrets {
+				today, err := r.Secret(ctx, m.Name)
+				if err != nil {
+					return nil, err
+				}
+				if today.Mark != m.Mark {
+					lacks = append(lacks, fmt.Sprintf("the value that the secret %s had then; it has another one now", m.Name))
+				}
+				s.Secrets[k].Value = secret.Secret{Name: m.Name, Value: today.Value.Value}
+			}
+		}
+		shape.FirstBoot = slices.Clone(shape.FirstBoot)
+		for k := range shape.FirstBoot {
+			b := &shape.FirstBoot[k]
+			if b.Script = r.text(b.Source, b.Digest); b.Script == nil {
+				lacks = append(lacks, fmt.Sprintf("the script of first boot %s", b.Name))
+			}
+		}
+	}
+	if len(lacks) > 0 {
+		slices.Sort(lacks)
+		return nil, &LacksError{v.Ref(), slices.Compact(lacks)}
+	}
+	return &p, nil
+}
+
+// step brings the content of a step, or says what is not there.
+func (r *Repeat) step(s *plan.Step, stage, at string) (lacks []string) {
+	if s.Copy == nil {
+		if s.Script = r.text(s.Source, s.Digest); s.Script == nil {
+			lacks = append(lacks, fmt.Sprintf("%s of stage %s, as it was", s.Name, stage))
+		}
+		return lacks
+	}
+	for _, f := range s.Files {
+		name := filepath.Join(at, f.Source)
+		if f.Dir || f.Link != "" {
+			continue
+		}
+		if text, err := os.ReadFile(name); err != nil || plan.Digest(text) != f.Digest {
+			lacks = append(lacks, fmt.Sprintf("%s of stage %s, as it was", f.Source, stage))
+		}
+	}
+	return lacks
+}
+
+// text is a file that went into the version: as it is kept, or from the workspace if it is still the same.
+func (r *Repeat) text(name, digest string) []byte {
+	if text := r.Engine.State.ReadText(digest); text != nil {
+		return text
+	}
+	if name == "" {
+		return nil
+	}
+	text, err := os.ReadFile(filepath.Join(r.Root, name))
+	if err != nil || plan.Digest(text) != digest {
+		return nil
+	}
+	return text
+}
+
+// engine carries the plan out in a state of its own, on the layers of the base.
+func (r *Repeat) engine(ctx context.Context, was *build.Record) (*build.Engine, func(), error) {
+	own := *r.Engine
+	own.State, own.Root, own.Place, own.Known, own.Budget = r.Dir, r.Dir.In("workspace"), "repeat", nil, 0
+	own.Layers = &layer.Store{Dir: r.Dir.Layers(), Owners: r.Engine.Layers.Owners, Check: r.Engine.Layers.Check}
+	var err error
+	if own.Store, err = store.Open(r.Dir.Store()); err != nil {
+		return nil, nil, err
+	}
+	if err := os.MkdirAll(own.Layers.Dir, 0o755); err != nil {
+		return nil, nil, err
+	}
+	for _, shape := range was.Plan.Shapes {
+		for _, digest := range shape.Layers {
+			err := os.Symlink(filepath.Join(r.Engine.Layers.Dir, digest), filepath.Join(own.Layers.Dir, digest))
+			if err != nil && !errors.Is(err, os.ErrExist) {
+				return nil, nil, err
+			}
+		}
+	}
+	if own.Catalog, err = catalog.Open(ctx, r.Dir.CatalogFile(), ""); err != nil {
+		return nil, nil, err
+	}
+	return &own, func() { own.Catalog.Close() }, nil
+}
+
+// compare finds the first stage that came out different, and its files.
+func (r *Repeat) compare(o *Outcome, was, now *build.Record, again *build.Engine) error {
+	for i := range was.Shapes {
+		before, after := slices.Clone(was.Plan.Shapes[i].Layers), slices.Clone(was.Plan.Shapes[i].Layers)
+		for j := range was.Shapes[i].Stages {
+			a, b := was.Shapes[i].Stages[j].Layer, now.Shapes[i].Stages[j].Layer
+			before, after = append(before, a), append(after, b)
+			if a == b {
+				continue
+			}
+			o.Identical, o.Variant, o.Stage = false, was.Shapes[i].Variant, was.Shapes[i].Stages[j].Name
+			return r.files(o, slices.DeleteFunc(before, empty), slices.DeleteFunc(after, empty), again)
+		}
+	}
+	if !o.Identical {
+		o.Stage = "capture"
+	}
+	return nil
+}
+
+func empty(digest string) bool { return digest == layer.EmptyDigest }
+
+// mostFiles is how many files that differ are told.
+const mostFiles = 20
+
+// files finds the files that differ between two trees.
+func (r *Repeat) files(o *Outcome, was, now []string, again *build.Engine) error {
+	a := layer.Files{Store: r.Engine.Layers, Layers: was}
+	b := layer.Files{Store: again.Layers, Layers: now}
+	var err1, err2 error
+	a.Tree, err1 = a.Store.Stack(was)
+	b.Tree, err2 = b.Store.Stack(now)
+	if err := errors.Join(err1, err2); err != nil {
+		return err
+	}
+	list := layer.Diff(a.Tree, b.Tree)
+	o.Times = len(list) == 0 // nothing else is in a layer
+	o.More = max(len(list)-mostFiles, 0)
+	for _, c := range list[:len(list)-o.More] {
+		d := Difference{Path: "/" + c.Path, State: c.State, What: c.What}
+		if slices.Contains(c.What, "content") {
+			d.How = how(c.Path, a.Read(c.Path), b.Read(c.Path))
+		}
+		o.Files = append(o.Files, d)
+	}
+	return nil
+}

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/hunt"
 	"zygos/internal/judge"
+	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
 	"zygos/internal/state"
@@ -41,14 +43,26 @@ func (a *App) Hunt(ctx context.Context, r HuntRequest, tell func(string)) (*hunt
 	if versions, err = a.between(ctx, versions, r.Passes, r.Fails); err != nil {
 		return nil, err
 	}
+	var pins []string
+	for _, v := range versions {
+		for _, t := range v.Trees {
+			pins = append(pins, t.Layers...)
+		}
+	}
+	dir, hold, err := a.Engine().Hold(ctx, "hunt-"+rand.Text(), pins)
+	if err != nil {
+		return nil, err
+	}
+	defer hold.Close()
+	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
 	h := hunt.Hunt{Variant: variant, Layers: a.Layers, Tell: tell, Text: a.Dir.ReadText,
 		Record: func(v *catalog.Version) (*build.Record, error) { return build.ReadRecord(a.Dir, v.Build) },
 		Find: func(ctx context.Context, image, version string) (*catalog.Version, error) {
 			return a.Catalog.Resolve(ctx, definition.Ref{Image: image, Selector: version})
 		},
 		Judge: func(ctx context.Context, layers []string) (judge.Result, error) {
-			list, err := a.judge(ctx, &catalog.Version{Image: r.Image}, &catalog.Tree{Variant: variant, Layers: layers}, machine.Limits(img.Limits),
-				[]plan.Check{*check}, func(judge.Result) {})
+			on := bench{dir: dir, store: a.Layers, layers: layers, variant: variant, limits: machine.Limits(img.Limits)}
+			list, err := a.judge(ctx, r.Image, on, []plan.Check{*check}, func(judge.Result) {})
 			if err != nil {
 				return judge.Result{}, err
 			}

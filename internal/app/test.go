@@ -4,24 +4,33 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
+	"zygos/internal/base"
 	"zygos/internal/build"
 	"zygos/internal/catalog"
+	"zygos/internal/definition"
 	"zygos/internal/judge"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
 	"zygos/internal/publish"
+	"zygos/internal/repeat"
 	"zygos/internal/secret"
 	"zygos/internal/state"
+	"zygos/internal/store"
+	"zygos/internal/supply"
 )
 
 // TestRequest asks for a version to be judged by today's definition of its image.
 type TestRequest struct {
-	Ref    string
-	Checks []string // names; none for all
+	Ref      string
+	Checks   []string // names; none for all
+	Region   string   // judge the archive that lies there; "" for the layers that are kept here
+	Recorded bool     // by the definition that it was built with, not by that of today
 }
 
 // Tested is what a version was judged to be.
@@ -37,7 +46,18 @@ func (a *App) Test(ctx context.Context, r TestRequest, each func(judge.Result)) 
 	if err != nil {
 		return nil, err
 	}
-	img, err := a.Image(v.Image)
+	engine := a.Engine()
+	var pins []string
+	for _, t := range v.Trees {
+		pins = append(pins, t.Layers...)
+	}
+	dir, hold, err := engine.Hold(ctx, "test-"+rand.Text(), pins)
+	if err != nil {
+		return nil, err
+	}
+	defer hold.Close()
+	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
+	img, root, err := a.definitionOf(v, r.Recorded, filepath.Join(dir, "workspace"))
 	if err != nil {
 		return nil, err
 	}
@@ -45,7 +65,7 @@ func (a *App) Test(ctx context.Context, r TestRequest, each func(judge.Result)) 
 	for _, t := range v.Trees {
 		variants = append(variants, t.Variant)
 	}
-	checks, err := plan.Checks(ctx, a.Root, img, state.Known{State: a.State}, v.Version, v.Build, variants, plan.Options{})
+	checks, err := plan.Checks(ctx, root, img, state.Known{State: a.State}, v.Version, v.Build, variants, plan.Options{})
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +74,14 @@ func (a *App) Test(ctx context.Context, r TestRequest, each func(judge.Result)) 
 	}
 	t := &Tested{Version: v}
 	for _, tree := range v.Trees {
-		results, err := a.judge(ctx, v, &tree, machine.Limits(img.Limits), checks[tree.Variant], each)
+		b := bench{dir: dir, store: a.Layers, layers: tree.Layers, variant: tree.Variant, limits: machine.Limits(img.Limits)}
+		if r.Region != "" {
+			own := filepath.Join(dir, "region-"+state.ShapeName(tree.Variant))
+			if b.store, b.layers, err = a.fromRegion(ctx, v, &tree, r.Region, own); err != nil {
+				return nil, err
+			}
+		}
+		results, err := a.judge(ctx, v.Ref(), b, checks[tree.Variant], each)
 		if err != nil {
 			return nil, err
 		}
@@ -66,7 +93,11 @@ func (a *App) Test(ctx context.Context, r TestRequest, each func(judge.Result)) 
 	if len(r.Checks) > 0 {
 		return t, nil
 	}
-	if t.Judgement, err = build.NewJudgement(v, a.Who, "test", t.Results); err == nil {
+	how := "test"
+	if r.Region != "" {
+		how += " in " + r.Region
+	}
+	if t.Judgement, err = build.NewJudgement(v, a.Who, how, t.Results); err == nil {
 		err = a.Catalog.Judge(ctx, *t.Judgement)
 	}
 	if err != nil {
@@ -98,23 +129,24 @@ func choose(checks map[string][]plan.Check, names []string, file string) error {
 	return nil
 }
 
-// judge judges one tree of a version.
-func (a *App) judge(ctx context.Context, v *catalog.Version, tree *catalog.Tree, limits machine.Limits, checks []plan.Check,
-	each func(judge.Result)) ([]judge.Result, error) {
-	for _, digest := range tree.Layers {
-		if !a.Layers.Has(digest) {
-			return nil, fmt.Errorf("the layers of %s are not kept in this state; judge it where it was built, or build %s here: "+
-				"zygos build %s --force", v.Ref(), v.Image, v.Image)
+// bench is a tree that is judged.
+type bench struct {
+	dir     string // for what is unfinished
+	store   *layer.Store
+	layers  []string
+	variant string
+	limits  machine.Limits
+}
+
+// judge judges one tree.
+func (a *App) judge(ctx context.Context, name string, on bench, checks []plan.Check, each func(judge.Result)) ([]judge.Result, error) {
+	for _, digest := range on.layers {
+		if !on.store.Has(digest) {
+			return nil, fmt.Errorf("the layers of %s are not kept in this state; judge it where it was built, build it here again with "+
+				"--force, or judge the archive in a region with --region", name)
 		}
 	}
-	engine := a.Engine()
-	dir, hold, err := engine.Hold(ctx, "test-"+rand.Text(), tree.Layers)
-	if err != nil {
-		return nil, err
-	}
-	defer hold.Close()
-	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
-	merged, err := a.Layers.Stack(tree.Layers)
+	merged, err := on.store.Stack(on.layers)
 	if err != nil {
 		return nil, err
 	}
@@ -124,11 +156,76 @@ func (a *App) judge(ctx context.Context, v *catalog.Version, tree *catalog.Tree,
 			secrets = append(secrets, m.Value)
 		}
 	}
-	bench := engine.Bench(tree.Variant, dir, tree.Layers, merged, limits, func(text string) string { return text }, nil)
-	if m := secret.NewMatcher(secrets); m != nil && len(secrets) > 0 {
-		bench.Text, bench.Mask = m.Text, m.Mask
+	b := a.Engine().Bench(on.variant, on.dir, on.layers, merged, on.limits, func(text string) string { return text }, nil)
+	b.Ground.Store = on.store
+	if len(secrets) > 0 {
+		m := secret.NewMatcher(secrets)
+		b.Text, b.Mask = m.Text, m.Mask
 	}
-	return bench.Judge(ctx, checks, each)
+	return b.Judge(ctx, checks, each)
+}
+
+// definitionOf is the definition of a version's image, and the folder that its files are in: today's, or that which the version was
+// built with, laid out in dir.
+func (a *App) definitionOf(v *catalog.Version, recorded bool, dir string) (*definition.Image, string, error) {
+	if !recorded {
+		img, err := a.Image(v.Image)
+		return img, a.Root, err
+	}
+	record, err := build.ReadRecord(a.Dir, v.Build)
+	if err != nil {
+		return nil, "", fmt.Errorf("the record of %s is not kept in this state: %w", v.Ref(), err)
+	}
+	file, err := repeat.Lay(a.Dir, a.Root, record.Plan, dir)
+	if err != nil {
+		return nil, "", err
+	}
+	var problems definition.Problems
+	img := definition.ReadImage(dir, file, Kinds().Expects, &problems)
+	if err := problems.Err(); err != nil {
+		return nil, "", fmt.Errorf("the definition that %s was built with cannot be read as it was: %w", v.Ref(), err)
+	}
+	return img, dir, nil
+}
+
+// fromRegion fetches the archive of a variant from a region, verified, and makes a tree of it below a folder.
+func (a *App) fromRegion(ctx context.Context, v *catalog.Version, tree *catalog.Tree, region, dir string) (*layer.Store, []string, error) {
+	archive := state.Archive(v, tree.Variant)
+	r, err := a.Region(region)
+	if err != nil {
+		return nil, nil, err
+	}
+	list, err := a.Catalog.Placements(ctx, v.Image, v.Version, region)
+	if err != nil {
+		return nil, nil, err
+	}
+	at := -1
+	if archive != nil {
+		at = slices.IndexFunc(list, func(pl catalog.Placement) bool { return pl.Artifact == "sha256:"+archive.SHA256 })
+	}
+	if at < 0 {
+		return nil, nil, fmt.Errorf("%s holds no archive (tar) of %s, and only archives can be judged as they lie in a region",
+			region, strings.TrimSpace(v.Ref()+" "+tree.Variant))
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, nil, err
+	}
+	file, err := supply.Download(ctx, a.State, v, r, &list[at], list[at].Bytes, dir, a.Progress)
+	if err != nil {
+		return nil, nil, err
+	}
+	own := &layer.Store{Dir: filepath.Join(dir, "layers"), Owners: a.Layers.Owners, Check: a.Layers.Check}
+	blobs, err := store.Open(filepath.Join(dir, "store"))
+	if err != nil {
+		return nil, nil, err
+	}
+	archive.From = []string{file}
+	importer := base.Importer{Root: a.Root, Store: blobs, Layers: own, Downloads: dir, Temp: dir, Progress: a.Progress}
+	snap, err := importer.Ensure(ctx, archive)
+	if err != nil {
+		return nil, nil, err
+	}
+	return own, []string{snap.Layer}, nil
 }
 
 // Judgements lists what checks said of a version, newest first.

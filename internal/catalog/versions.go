@@ -255,7 +255,8 @@ func (c *Catalog) parts(ctx context.Context, into map[[2]string]*Version, where 
 		c.part(ctx, into, "DISTINCT image, version, region FROM placements"+where+" ORDER BY image, version, region",
 			[]any{&word}, func(v *Version) { v.Regions = append(v.Regions, word) }, args...),
 		c.part(ctx, into, "image, version, at, who, host, how, passed, failed, warned, skipped, digest FROM (SELECT * FROM judgements"+
-			" WHERE how <> 'repeat') j"+where+" ORDER BY image, version, at", []any{&word, &j.Who, &j.Host, &j.How, &j.Passed, &j.Failed, &j.Warned, &j.Skipped, &j.Digest},
+			" WHERE how <> 'repeat') j"+where+" ORDER BY image, version, at",
+			[]any{&word, &j.Who, &j.Host, &j.How, &j.Passed, &j.Failed, &j.Warned, &j.Skipped, &j.Digest},
 			func(v *Version) {
 				last := j
 				last.Image, last.Version, last.At = v.Image, v.Version, unstamp(word)

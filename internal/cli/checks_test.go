@@ -115,6 +115,15 @@ func TestChecksJudgeWhatIsCaptured(t *testing.T) {
 		require.Contains(t, r.out, "ok 3 - not here # SKIP")
 		require.Contains(t, p.ok("test", "first", "--check", "expected"), "first@0.1.0: 1 passed")
 		require.Contains(t, p.ok("show", "first"), "1 failed", "some checks alone are no judgement")
+		// By the definition that it was built with, and as it lies in a region, it is what it was.
+		require.Contains(t, p.ok("test", "first", "--recorded"), "3 passed, 1 warned, 1 skipped")
+		p.fails(4, "", "test", "first", "--region", "here")
+		require.Contains(t, p.ok("test", "first", "--region", "here", "--recorded"), "3 passed, 1 warned, 1 skipped")
+		require.Contains(t, p.ok("show", "first"), "(test in here by")
+		archive := p.glob("regions/here/first/0.1.0/*.zst")[0]
+		require.NoError(t, os.WriteFile(archive, []byte("cut"), 0o644))
+		p.fails(1, "it ends after 3 of", "test", "first", "--region", "here")
+		require.Empty(t, p.glob(".zygos/run/*"), "nothing is left")
 		p.fails(2, "no check \"gone\"; it has greeting", "test", "first", "--check", "gone")
 	})
 }

@@ -19,8 +19,8 @@ func TestDebianExample(t *testing.T) {
 		needtest.Skip(t, "the Debian base is missing; 'make test' makes it, as root")
 	}
 	everyone(t, func(t *testing.T, p *person) {
-		require.NoError(t, errorsOf(exec.Command("sh", "-euc", `cp -r ../../examples/debian "$0/debian"; cp -r "$1/bases" "$1/zygos.toml" "$0/debian"`,
-			p.dir, source)))
+		require.NoError(t, errorsOf(exec.Command("sh", "-euc",
+			`cp -r ../../examples/debian "$0/debian"; cp -r "$1/bases" "$1/zygos.toml" "$0/debian"`, p.dir, source)))
 		if p.cred != nil {
 			require.NoError(t, errorsOf(exec.Command("chown", "-R", ordinary+":", p.dir)))
 		}

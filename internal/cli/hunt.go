@@ -20,8 +20,8 @@ too: the cause is the first stage after which the one passes and the other fails
 built; versions whose trees are not kept any more are passed over.`,
 	example: "zygos hunt turbine-link --check 'the link runs'\nzygos hunt turbine-link --check 'house rules' " +
 		"--passes turbine-link@2.3.0 --variant edge",
-	flags:   func() flags { return &huntFlags{} },
-	run:     opened(app.Strict, runHunt),
+	flags: func() flags { return &huntFlags{} },
+	run:   opened(app.Strict, runHunt),
 }
 
 // huntFlags are those of hunt.

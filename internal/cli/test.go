@@ -21,8 +21,9 @@ var cmdTest = &command{
 	text: `Judges what was captured by the [[check]]s of the image's definition as it is today: scripts run
 in fresh instances of the sealed tree, several at once, and what they change is thrown away;
 expectations are judged without starting anything. What comes of it is kept with the version, so
-that tags may need it, unless --check names only some. A check that must pass and fails ends
-with 4.`,
+that tags may need it, unless --check names only some. --recorded judges by the definition that
+the version was built with; --region the archive as it lies in a region: fetched, verified and
+unpacked. A check that must pass and fails ends with 4.`,
 	example: "zygos test turbine-link@2.3.0\nzygos test turbine-link --check 'link is configured'\nzygos test turbine-link --junit checks.xml",
 	flags:   func() flags { return &testFlags{} },
 	run:     opened(app.Strict, runTest),
@@ -30,13 +31,17 @@ with 4.`,
 
 // testFlags are those of test.
 type testFlags struct {
-	checks wordsFlag
-	junit  string
-	tap    bool
+	checks   wordsFlag
+	region   string
+	recorded bool
+	junit    string
+	tap      bool
 }
 
 func (f *testFlags) declare(fs *flag.FlagSet) {
 	fs.Var(&f.checks, "check", "only the check `NAME`; may be repeated")
+	fs.StringVar(&f.region, "region", "", "judge the archive that lies in the region `NAME`")
+	fs.BoolVar(&f.recorded, "recorded", false, "judge by the definition that it was built with")
 	fs.StringVar(&f.junit, "junit", "", "also write the results to `FILE`, as JUnit's XML")
 	fs.BoolVar(&f.tap, "tap", false, "print the results in the Test Anything Protocol, version 14")
 }
@@ -48,7 +53,8 @@ func runTest(ctx context.Context, in *invocation, a *app.App) error {
 	}
 	l := in.follow(a)
 	done := 0
-	t, err := a.Test(ctx, app.TestRequest{Ref: in.args[0], Checks: f.checks}, func(r judge.Result) {
+	t, err := a.Test(ctx, app.TestRequest{Ref: in.args[0], Checks: f.checks, Region: f.region,
+		Recorded: f.recorded}, func(r judge.Result) {
 		done++
 		l.show("", fmt.Sprintf("%d checks judged", done), 0, 0)
 	})

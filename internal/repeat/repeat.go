@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -111,18 +112,8 @@ func (r *Repeat) plan(ctx context.Context, v *catalog.Version, was *build.Record
 	p.Shapes = slices.Clone(p.Shapes)
 	var lacks []string
 	at := r.Dir.In("workspace")
-	for _, s := range p.Sources {
-		text := r.text(s.Path, s.Digest)
-		if text == nil {
-			continue // only what a step takes is needed
-		}
-		name := filepath.Join(at, s.Path)
-		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			return nil, err
-		}
-		if err := os.WriteFile(name, text, 0o644); err != nil {
-			return nil, err
-		}
+	if _, err := Lay(r.Engine.State, r.Root, &p, at); err != nil {
+		return nil, err
 	}
 	for i := range p.Shapes {
 		shape := &p.Shapes[i]
@@ -167,6 +158,28 @@ func (r *Repeat) plan(ctx context.Context, v *catalog.Version, was *build.Record
 	return &p, nil
 }
 
+// Lay lays out what went into a plan, as far as it is kept or still in the workspace, in a folder, and returns the name of the image's
+// definition in it.
+func Lay(from state.Dir, root string, p *plan.Plan, to string) (file string, err error) {
+	for _, s := range p.Sources {
+		if path.Dir(s.Path) == "images" {
+			file = s.Path
+		}
+		text := text(from, root, s.Path, s.Digest)
+		if text == nil {
+			continue // whoever needs it says so
+		}
+		name := filepath.Join(to, s.Path)
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			return "", err
+		}
+		if err := os.WriteFile(name, text, 0o644); err != nil {
+			return "", err
+		}
+	}
+	return file, nil
+}
+
 // step brings the content of a step, or says what is not there.
 func (r *Repeat) step(s *plan.Step, stage, at string) (lacks []string) {
 	if s.Copy == nil {
@@ -187,15 +200,17 @@ func (r *Repeat) step(s *plan.Step, stage, at string) (lacks []string) {
 	return lacks
 }
 
-// text is a file that went into the version: as it is kept, or from the workspace if it is still the same.
-func (r *Repeat) text(name, digest string) []byte {
-	if text := r.Engine.State.ReadText(digest); text != nil {
+func (r *Repeat) text(name, digest string) []byte { return text(r.Engine.State, r.Root, name, digest) }
+
+// text is a file that went into a plan: as it is kept, or from the workspace if it is still the same.
+func text(from state.Dir, root, name, digest string) []byte {
+	if text := from.ReadText(digest); text != nil {
 		return text
 	}
 	if name == "" {
 		return nil
 	}
-	text, err := os.ReadFile(filepath.Join(r.Root, name))
+	text, err := os.ReadFile(filepath.Join(root, name))
 	if err != nil || plan.Digest(text) != digest {
 		return nil
 	}

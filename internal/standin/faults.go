@@ -29,7 +29,7 @@ var Kinds = []string{
 type Plan struct {
 	// Next strike once each, in order, on uploads of parts, "lose" on an import.
 	Next []string `json:"next,omitempty"`
-	// Share of all requests is struck by one of Kinds, chosen by chance from Seed, up to Most.
+	// Share of what may go wrong does, by one of Kinds that fits, chosen by chance from Seed, up to Most.
 	Share float64  `json:"share,omitempty"`
 	Kinds []string `json:"kinds,omitempty"`
 	Seed  uint64   `json:"seed,omitempty"`
@@ -79,8 +79,9 @@ func (f *Faults) next(doing string, kinds ...string) string {
 			kind, f.plan.Next = f.plan.Next[0], f.plan.Next[1:]
 		}
 	case f.plan.Share > 0 && f.plan.Most > 0 && f.chance.Float64() < f.plan.Share:
-		if k := f.plan.Kinds[f.chance.IntN(len(f.plan.Kinds))]; slices.Contains(kinds, k) {
-			kind = k
+		may := slices.DeleteFunc(slices.Clone(f.plan.Kinds), func(k string) bool { return !slices.Contains(kinds, k) })
+		if len(may) > 0 {
+			kind = may[f.chance.IntN(len(may))]
 			f.plan.Most--
 		}
 	}

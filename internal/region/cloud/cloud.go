@@ -146,7 +146,8 @@ func refusal(answer *http.Response) error {
 func decode(from io.Reader, into any) error {
 	err := json.NewDecoder(io.LimitReader(from, 64<<20)).Decode(into)
 	if err != nil {
-		return cmp.Or(region.Unanswered(err), fmt.Errorf("the site's answer cannot be read: %w", err))
+		err = fmt.Errorf("the site's answer cannot be read: %w", err)
+		return cmp.Or(region.Unanswered(err), err)
 	}
 	return nil
 }

@@ -11,8 +11,10 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -153,13 +155,16 @@ func (t *telling) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// idForm is what an id may be: it is printed for scripts, and part of addresses.
+var idForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`) })
+
 // imported waits until the site has made an image of what it was given.
 func (s *site) imported(ctx context.Context, where string, item *region.Item, d *delivery, told region.Told) error {
 	for pause := 20 * time.Millisecond; ; pause = min(2*pause, 5*time.Second) {
 		switch d.State {
 		case "ready":
-			if d.Image == "" {
-				return fmt.Errorf("the site gives %s no id", item.Called)
+			if !idForm().MatchString(d.Image) {
+				return fmt.Errorf("the site gives %s an id that is none: %q", item.Called, d.Image)
 			}
 			return nil
 		case "failed":

@@ -43,7 +43,7 @@ page() {
     chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$here/$1.png" "file://$2" >/dev/null 2>&1
 }
 
-shot demo "$work" "zygos demo ebbline 2>&1 | tail -62 | head -44"
+shot demo "$work" "zygos demo ebbline 2>&1 | sed -n '/kelp-bay is a site/,\$p' | head -44"
 rm -rf "$work/ebbline"
 zygos demo "$work/ebbline" >/dev/null 2>&1
 cd "$work/ebbline"
@@ -51,7 +51,9 @@ zygos build turbine-link --force --quiet >/dev/null 2>&1
 zygos standin --pace 6MiB >/dev/null 2>&1 &
 cloud=$!
 sleep 1
+sed -i '/^formats = \["raw"\]/a rate = "14MiB"' zygos.toml
 after=4 shot underway "$work/ebbline" "zygos publish turbine-link --region kelp-bay --region north-sound --region far-skerry"
+sed -i '/^rate/d' zygos.toml
 kill $cloud
 wait $cloud 2>/dev/null || true
 zygos standin --quota 90MiB >/dev/null 2>&1 &

@@ -83,7 +83,7 @@ func TestQuotaFailsAtOnceAndIsRemembered(t *testing.T) {
 	address := freeAddress(t)
 	p := site(t, address, "", "bay")
 	cloud := p.cloud("--quota", "10MiB")
-	r := p.fails(6, "the quota of 10485760 bytes is reached", "publish", "first", "--region", "bay", "--region", "here", "--tag", "stable")
+	r := p.fails(6, "the quota of 10.0 MiB is reached", "publish", "first", "--region", "bay", "--region", "here", "--tag", "stable")
 	require.NotContains(t, r.err, "again in")
 	require.Contains(t, r.err, "no tag was moved")
 	require.Regexp(t, `region +bay +raw +failed: the quota`, p.ok("show", "first"))

@@ -23,6 +23,7 @@ func (e *IncompleteError) Error() string { return e.Text }
 // Incomplete is an *IncompleteError that says which regions did not get a version, and why; nil if all did.
 func Incomplete(v *catalog.Version, done []Placed) error {
 	var failed, why []string
+	said := map[string][]string{} // artifacts, by region and error
 	whole := false
 	for _, d := range done {
 		if d.Error == "" {
@@ -32,7 +33,15 @@ func Incomplete(v *catalog.Version, done []Placed) error {
 		if !slices.Contains(failed, d.Region) {
 			failed = append(failed, d.Region)
 		}
-		why = append(why, fmt.Sprintf("  %s %s: %s", d.Region, d.Key().String(), d.Error))
+		line := d.Region + "\n" + d.Error
+		if said[line] == nil {
+			why = append(why, line)
+		}
+		said[line] = append(said[line], d.Key().String())
+	}
+	for i, line := range why {
+		region, text, _ := strings.Cut(line, "\n")
+		why[i] = fmt.Sprintf("  %s: %s", strings.TrimSpace(region+" "+strings.Join(said[line], ", ")), text)
 	}
 	if len(failed) == 0 {
 		return nil

@@ -135,7 +135,8 @@ func (c *Cloud) order(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	if used, err := c.used(r.PathValue("site")); err != nil || (c.Quota > 0 && used+o.Bytes > c.Quota) {
-		return cmp.Or(err, refuse(http.StatusInsufficientStorage, "quota", "the quota of %d bytes is reached: %d are used", c.Quota, used))
+		return cmp.Or(err, refuse(http.StatusInsufficientStorage, "quota", "the quota of %.1f MiB is reached: %.1f MiB are used",
+			mib(c.Quota), mib(used)))
 	}
 	d = Delivery{Name: name, State: StateOpen, Part: c.Part, Have: []int{}, Order: o}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
@@ -147,6 +148,8 @@ func (c *Cloud) order(w http.ResponseWriter, r *http.Request) error {
 	reply(w, http.StatusCreated, d)
 	return nil
 }
+
+func mib(n int64) float64 { return float64(n) / (1 << 20) }
 
 // have lists the parts of a delivery that are there.
 func have(dir string) []int {

@@ -34,6 +34,8 @@ type target struct {
 	mu     sync.Mutex
 	done   int64
 	called map[string]string // artifacts by their names there
+	held   map[string]bool   // what was placed before
+	silent bool              // it did not answer as often as it was asked
 }
 
 // target opens a region on the terms of the version's image.
@@ -42,7 +44,7 @@ func (p *Publication) target(r *definition.Region) (*target, error) {
 	if err != nil {
 		img = nil // its definition is gone, the region's own terms hold
 	}
-	t := &target{Region: r.For(img), called: map[string]string{}, system: kinds.System(r)}
+	t := &target{Region: r.For(img), called: map[string]string{}, held: map[string]bool{}, system: kinds.System(r)}
 	t.pace = &pace{rate: t.Rate}
 	for _, a := range p.Version.Artifacts {
 		if t.Takes(a.Format) {
@@ -172,8 +174,11 @@ func (p *Publication) waiting(ctx context.Context, t *target) (list []catalog.Un
 	if err != nil {
 		return nil
 	}
+	for _, pl := range held {
+		t.held[pl.Key().String()] = true
+	}
 	for _, a := range p.Version.Artifacts {
-		if t.Takes(a.Format) && !slices.ContainsFunc(held, func(pl catalog.Placement) bool { return pl.Key() == a.Key() }) {
+		if t.Takes(a.Format) && !t.held[a.Key().String()] {
 			list = append(list, p.underway(t, a, region.Waiting, 0, ""))
 		}
 	}
@@ -321,8 +326,14 @@ func (p *Publication) carry(ctx context.Context, t *target, a catalog.Artifact, 
 	item, err := p.item(t, a)
 	item.Near = near
 	var placed region.Placed
+	often := tries
+	t.mu.Lock()
+	if t.silent {
+		often = 1
+	}
+	t.mu.Unlock()
 	if err == nil {
-		placed, err = region.Retry(ctx, tries, w.moved, w.again, func() (region.Placed, error) {
+		placed, err = region.Retry(ctx, often, w.moved, w.again, func() (region.Placed, error) {
 			w.told(ctx, w.state, -w.moved()) // what is there is told again
 			return t.at.Place(ctx, item, func(state string, n int64) { w.told(ctx, state, n) })
 		})
@@ -351,9 +362,16 @@ func (p *Publication) carry(ctx context.Context, t *target, a catalog.Artifact, 
 		return one
 	}
 	one.State, one.Error = region.Failed, err.Error()
-	if ctx.Err() == nil {
+	var soon *region.AgainError
+	t.mu.Lock()
+	t.silent = t.silent || errors.As(err, &soon)
+	known := t.held[a.Key().String()] && !errors.Is(err, region.ErrAbsent) // nothing follows for what was placed before
+	t.mu.Unlock()
+	if ctx.Err() == nil && !known {
 		w.state = region.Failed
 		w.set(ctx, one.Error)
+	}
+	if ctx.Err() == nil || known {
 		return one
 	}
 	aside, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)

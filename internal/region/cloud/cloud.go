@@ -20,6 +20,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"zygos/internal/definition"
 	"zygos/internal/region"
 )
@@ -96,7 +98,7 @@ func (s *site) session(ctx context.Context, refused string) (string, error) {
 	r.SetBasicAuth(user, password)
 	answer, err := s.client.Do(r)
 	if err != nil {
-		return "", cmp.Or(region.Unanswered(err), err)
+		return "", s.unanswered(err)
 	}
 	defer answer.Body.Close()
 	if err := refusal(answer); err != nil {
@@ -108,6 +110,15 @@ func (s *site) session(ctx context.Context, refused string) (string, error) {
 	err = decode(answer.Body, &got)
 	s.token = got.Token
 	return s.token, err
+}
+
+// unanswered is an error of the line; of a cloud on this host that nobody runs it says how to.
+func (s *site) unanswered(err error) error {
+	again := region.Unanswered(err)
+	if again != nil && errors.Is(err, unix.ECONNREFUSED) && s.url.Hostname() == "127.0.0.1" {
+		return &region.AgainError{Err: fmt.Errorf("%w; 'zygos standin' runs the simulated cloud", again)}
+	}
+	return cmp.Or(again, err)
 }
 
 // refusedError is an answer that says no.
@@ -176,7 +187,7 @@ func (s *site) ask(ctx context.Context, method, where string, send *body, header
 		}
 		var answer *http.Response
 		if answer, err = s.once(ctx, method, where, send, header, token); err != nil {
-			return nil, cmp.Or(ctx.Err(), region.Unanswered(err), err)
+			return nil, cmp.Or(ctx.Err(), s.unanswered(err))
 		}
 		if err = refusal(answer); err == nil {
 			return answer, nil

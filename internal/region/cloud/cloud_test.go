@@ -24,8 +24,9 @@ func opened(t *testing.T, answer http.HandlerFunc) region.Region {
 	server := httptest.NewServer(answer)
 	t.Cleanup(server.Close)
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "zygos.toml"), []byte("[workspace]\nname = \"x\"\n[region.bay]\nkind = \"cloud\"\nurl = \""+
-		server.URL+"\"\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "zygos.toml"), []byte(
+		"[workspace]\nname = \"x\"\n[region.bay]\nkind = \"cloud\"\nurl = \""+
+			server.URL+"\"\n"), 0o644))
 	var problems definition.Problems
 	kinds := definition.Kinds{Regions: definition.RegionKinds{Names: []string{"cloud"},
 		Read: func(_, name string, v definition.Values) any { return cloud.Kind.Read(name, v) },
@@ -50,8 +51,9 @@ func TestLyingSiteLeadsNowhere(t *testing.T) {
 		"no id":                {`{"state":"ready"}`, "", "an id that is none"},
 		"parts of nothing":     {`{"state":"open","part":0,"bytes":3}`, "", "which cannot be"},
 		"parts of too much":    {`{"state":"open","part":1099511627776,"bytes":3}`, "", "which cannot be"},
-		"other bytes":          {`{"state":"ready","image":"im-1"}`, `{"id":"im-1","bytes":4,"digest":"sha256:x"}`, "something else than was sent"},
-		"no document":          {`[1,2`, "", "cannot be read"},
+		"other bytes": {`{"state":"ready","image":"im-1"}`, `{"id":"im-1","bytes":4,"digest":"sha256:x"}`,
+			"something else than was sent"},
+		"no document": {`[1,2`, "", "cannot be read"},
 	} {
 		r := opened(t, func(w http.ResponseWriter, r *http.Request) {
 			text := c.delivery

@@ -160,6 +160,13 @@ func TestNewKindOfRegionIsOneEntryOfTheTable(t *testing.T) {
 	require.Equal(t, 1, board.patient)
 	under, err := a.Catalog.Underways(t.Context(), "first", "0.1.0", "")
 	require.NoError(t, err)
+	require.Empty(t, under, "nothing follows for what was placed before")
+	require.NoError(t, a.Catalog.Unplace(t.Context(), catalog.Placement{Image: "first", Version: "0.1.0", Region: "attic", Format: "tar"}))
+	board.fails = []error{errors.New("gone")}
+	_, _, err = a.Publish(t.Context(), request, func(publish.Placed) {})
+	require.NoError(t, err)
+	under, err = a.Catalog.Underways(t.Context(), "first", "0.1.0", "")
+	require.NoError(t, err)
 	require.Len(t, under, 1)
 	require.Equal(t, [3]string{"attic", region.Failed, "gone"}, [3]string{under[0].Region, under[0].State, under[0].Why})
 }

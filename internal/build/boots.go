@@ -2,7 +2,6 @@ package build
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -60,18 +59,7 @@ func (b *branch) boots(ctx context.Context, a definition.Artifact, blob store.Bl
 
 // keepDisk keeps a disk that did not come up, for a look at it.
 func (b *branch) keepDisk(a definition.Artifact, blob store.Blob, f *Failure) error {
-	to := b.State.Failed(b.plan.Build, b.shape.Variant)
 	kept := failedState{Failure: f, Layers: b.layers, Stage: plan.Stage{Name: bootStage}, Disk: "disk" + artifact.Find(a.Format).Extension,
 		Format: a.Format}
-	text, err := json.Marshal(kept)
-	if err == nil {
-		err = os.MkdirAll(to, 0o700)
-	}
-	if err == nil {
-		err = os.Link(b.Store.Path(blob.Digest), filepath.Join(to, kept.Disk))
-	}
-	if err == nil {
-		err = store.WriteFile(filepath.Join(to, "state.json"), text)
-	}
-	return err
+	return b.keepState(kept, func(dir string) error { return os.Link(b.Store.Path(blob.Digest), filepath.Join(dir, kept.Disk)) })
 }

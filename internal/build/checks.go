@@ -15,7 +15,6 @@ import (
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
-	"zygos/internal/store"
 )
 
 // Checks stands where a failure names its stage, if checks failed.
@@ -114,23 +113,7 @@ func (b *branch) keepJudged(f *Failure) error {
 	if err := b.Layers.Sync(); err != nil {
 		return err
 	}
-	dir, err := os.MkdirTemp(b.dir, "failed-")
-	if err == nil {
-		err = os.Mkdir(filepath.Join(dir, "tree"), 0o755)
-	}
-	to := b.State.Failed(b.plan.Build, b.shape.Variant)
-	if err == nil {
-		err = os.MkdirAll(filepath.Dir(to), 0o700)
-	}
-	if err != nil {
-		return err
-	}
-	text, err := json.Marshal(failedState{Failure: f, Layers: b.layers})
-	if err == nil {
-		err = store.WriteFile(filepath.Join(dir, "state.json"), text)
-	}
-	if err == nil {
-		err = os.Rename(dir, to)
-	}
-	return err
+	return b.keepState(failedState{Failure: f, Layers: b.layers}, func(dir string) error {
+		return os.Mkdir(filepath.Join(dir, "tree"), 0o755) // nothing changed in it
+	})
 }

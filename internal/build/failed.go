@@ -30,7 +30,17 @@ func (b *branch) keepFailed(i int, result machine.Result, f *Failure) error {
 		b.emit(Note{At{Stage: f.Stage},
 			"the state in which it failed is kept and may hold secrets; it is private to you, and goes with the next build of the image"})
 	}
-	// It comes to its place as a whole, with all that belongs to it.
+	kept := failedState{Failure: f, Layers: b.layers, Stage: b.shape.Stages[i]}
+	for _, step := range kept.Stage.Steps {
+		if step.Copy == nil {
+			kept.Scripts = append(kept.Scripts, step.Script)
+		}
+	}
+	return b.keepState(kept, func(dir string) error { return result.Keep(filepath.Join(dir, "tree")) })
+}
+
+// keepState brings what is kept of a failure to its place as a whole; put puts what belongs to it in a folder.
+func (b *branch) keepState(kept failedState, put func(dir string) error) error {
 	to := b.State.Failed(b.plan.Build, b.shape.Variant)
 	dir, err := os.MkdirTemp(b.dir, "failed-")
 	if err == nil {
@@ -39,15 +49,9 @@ func (b *branch) keepFailed(i int, result machine.Result, f *Failure) error {
 	if err != nil {
 		return err
 	}
-	kept := failedState{Failure: f, Layers: b.layers, Stage: b.shape.Stages[i]}
-	for _, step := range kept.Stage.Steps {
-		if step.Copy == nil {
-			kept.Scripts = append(kept.Scripts, step.Script)
-		}
-	}
 	text, err := json.Marshal(kept)
 	if err == nil {
-		err = result.Keep(filepath.Join(dir, "tree"))
+		err = put(dir)
 	}
 	if err == nil {
 		err = store.WriteFile(filepath.Join(dir, "state.json"), text)

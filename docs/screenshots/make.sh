@@ -73,7 +73,6 @@ shot manifest "$work/ebbline" "zygos manifest turbine-link@stable" "zygos manife
 sed -i 's/echo "installed the link/echo "set up the link/' scripts/link-install.sh
 echo 'INTERVAL=10' > files/link.d/interval.conf
 shot preview "$work/ebbline" "zygos preview turbine-link"
-shot against "$work/ebbline" "zygos scripts link" "zygos preview turbine-link --against turbine-link@stable"
 sed -i 's/echo "installed $/sleep 1; &/' scripts/desk-install.sh
 shot build "$work/ebbline" "zygos build turbine-link tide-desk"
 sed -i 's/^chown link:link/chwon link:link/' scripts/link-install.sh
@@ -85,6 +84,14 @@ echo 'echo "key=$ENROL_KEY" | gzip > /etc/ebbline/enrol.gz' >> scripts/link-enro
 echo 'chmod 04755 /opt/link/bin/link' >> scripts/link-install.sh
 shot test "$work/ebbline" "zygos build turbine-link 2>&1 | tail -22" "zygos test turbine-link@2.3.0" "zygos show turbine-link@2.3.0 | head -7"
 sed -i '$d' scripts/link-install.sh
+mv scripts/link-enable.sh "$work/enable" && sed 's/respawn/once/' "$work/enable" > scripts/link-enable.sh && chmod 755 scripts/link-enable.sh
+sed -i '/^name   = "the link runs"/a level  = "warn"' images/turbine-link.toml
+zygos build turbine-link --quiet >/dev/null 2>&1
+mv "$work/enable" scripts/link-enable.sh
+printf '\n[[stage]]\nname = "note"\ninline = "date > /etc/ebbline/built"\n' >> images/buoy-logger.toml
+zygos build buoy-logger --quiet >/dev/null 2>&1
+shot hunt "$work/ebbline" "zygos hunt turbine-link --check 'the link runs'" "zygos repeat turbine-link@2.3.0" "zygos repeat buoy-logger"
+sed -i '/^level  = "warn"/d' images/turbine-link.toml
 shot secret "$work/ebbline" "zygos build turbine-link"
 shot log "$work/ebbline" "zygos builds" "zygos log turbine-link --stage enrol" "zygos log turbine-link --steps" "zygos sweep"
 sed -i '$d' scripts/link-enrol.sh

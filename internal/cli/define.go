@@ -271,6 +271,16 @@ func (in *invocation) writeShape(shape *plan.Shape, row func(word, text string))
 			row("", fmt.Sprintf("  with secret %s, as $%s and /run/zygos/secrets/%s", m.Name, m.Variable, m.Name))
 		}
 	}
+	for _, c := range shape.Checks {
+		what := counted(len(c.Expect), "expectation")
+		if len(c.Steps) > 0 {
+			what = c.Steps[0].Name
+		}
+		if c.Warn {
+			what += ", only warns"
+		}
+		row("check", fmt.Sprintf("%-16s %s", c.Name+":", what))
+	}
 	for _, a := range shape.Artifacts {
 		size := ""
 		if f := artifact.Find(a.Format); f != nil && f.Takes("size") {

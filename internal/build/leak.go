@@ -55,27 +55,37 @@ func (b *branch) searchSecrets(ctx context.Context) error {
 	nodes := tree.Nodes()
 	tell := b.progress("search for secrets", nodes)
 	var next atomic.Int64
-	group, ctx := errgroup.WithContext(ctx)
+	type leak struct {
+		name, where string
+		node        *layer.Node
+	}
+	var found atomic.Pointer[leak]
+	group, within := errgroup.WithContext(ctx)
 	for range runtime.NumCPU() {
 		group.Go(func() error {
-			s := searcher{ctx: ctx, m: b.secrets, buf: make([]byte, 64<<10), left: mostUnpacked}
+			s := searcher{ctx: within, m: b.secrets, buf: make([]byte, 64<<10), left: mostUnpacked}
 			for {
 				i := int(next.Add(1)) - 1
-				if i >= len(nodes) || ctx.Err() != nil {
-					return ctx.Err()
+				if i >= len(nodes) || within.Err() != nil {
+					return within.Err()
 				}
 				name, where, err := s.node(nodes[i], b.content(nodes[i]))
 				if err != nil {
 					return fmt.Errorf("search for secrets in /%s: %w", nodes[i].Path, err)
 				}
 				if name != "" {
-					return b.leak(ctx, name, where, nodes[i])
+					found.CompareAndSwap(nil, &leak{name, where, nodes[i]})
+					return context.Canceled // the others need look no more
 				}
 				tell(nodes[i].Size)
 			}
 		})
 	}
-	return group.Wait()
+	err = group.Wait()
+	if l := found.Load(); l != nil && ctx.Err() == nil { // now that nobody reads: what holds it is dropped
+		return b.leak(ctx, l.name, l.where, l.node)
+	}
+	return err
 }
 
 // leak tells of a secret that was found, and throws the layer away that holds it.

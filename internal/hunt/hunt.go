@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	udiff "github.com/aymanbagabas/go-udiff"
 
@@ -269,7 +270,7 @@ func (h *Hunt) changed(was, now *build.Record, variantWas, variantNow, stage str
 	for name := range steps {
 		why = append(why, name+" is gone")
 	}
-	if !slices.Equal(before.Env, after.Env) {
+	if !slices.Equal(lasting(before.Env), lasting(after.Env)) {
 		why = append(why, "its variables changed")
 	}
 	if before.User != after.User || before.Dir != after.Dir || before.Network != after.Network {
@@ -279,6 +280,13 @@ func (h *Hunt) changed(was, now *build.Record, variantWas, variantNow, stage str
 		why = append(why, "nothing of it changed: it came out different, from what it fetches or from what is before it")
 	}
 	return why, diff
+}
+
+// lasting are variables that do not change with every build.
+func lasting(env []string) []string {
+	return slices.DeleteFunc(slices.Clone(env), func(v string) bool {
+		return strings.HasPrefix(v, "ZYGOS_VERSION=") || strings.HasPrefix(v, "ZYGOS_BUILD=")
+	})
 }
 
 // differences is what differs between two trees.

@@ -1,5 +1,4 @@
 #!/bin/sh
-# The link starts at boot, and the image says what it is.
+# The link starts at boot.
 set -eu
 grep -q respawn:/opt/link/bin/link /etc/inittab
-grep -q "^$ZYGOS_IMAGE " /etc/ebbline/version

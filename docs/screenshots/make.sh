@@ -80,14 +80,6 @@ shot failure "$work/ebbline" "zygos build turbine-link"
 failed=$(zygos builds --json | grep -o 'b-[0-9a-f-]*' | head -1)
 shot enter "$work/ebbline" "printf 'ls -l /opt/link/bin /run/zygos/steps\\ncat /etc/ebbline/site\\necho \$LINK_SITE\\n' | zygos enter $failed" "printf 'sh -e /run/zygos/steps/01\\n' | zygos enter $failed"
 sed -i 's/^chwon/chown/' scripts/link-install.sh
-mv scripts/link-enable.sh "$work/enable" && sed 's/respawn/once/' "$work/enable" > scripts/link-enable.sh && chmod 755 scripts/link-enable.sh
-sed -i '/^name   = "the link runs"/a level  = "warn"' images/turbine-link.toml
-zygos build turbine-link --quiet >/dev/null 2>&1
-mv "$work/enable" scripts/link-enable.sh
-printf '\n[[stage]]\nname = "note"\ninline = "date > /etc/ebbline/built"\n' >> images/buoy-logger.toml
-zygos build buoy-logger --quiet >/dev/null 2>&1
-shot hunt "$work/ebbline" "zygos hunt turbine-link --check 'the link runs'" "zygos repeat turbine-link@2.3.0" "zygos repeat buoy-logger"
-sed -i '/^level  = "warn"/d' images/turbine-link.toml
 echo 'chmod 04755 /opt/link/bin/link' >> scripts/link-install.sh
 shot test "$work/ebbline" "zygos build turbine-link 2>&1 | tail -22" "zygos test turbine-link@2.3.0" "zygos show turbine-link@2.3.0 | head -7"
 sed -i '$d' scripts/link-install.sh
@@ -107,6 +99,14 @@ page family-page "$work/family.html"
 zygos reinstate tide-desk@1.0.0 >/dev/null 2>&1
 shot list "$work/ebbline" "zygos list" "zygos show turbine-link@stable"
 shot diff "$work/ebbline" "zygos diff ebb-base@1.4.0 ebb-base" "zygos diff ebb-base@1.4.0 ebb-base --file /etc/passwd"
+mv scripts/link-enable.sh "$work/enable" && sed 's/respawn/once/' "$work/enable" > scripts/link-enable.sh && chmod 755 scripts/link-enable.sh
+sed -i '/^name   = "the link runs"/a level  = "warn"' images/turbine-link.toml
+zygos build turbine-link --quiet >/dev/null 2>&1
+mv "$work/enable" scripts/link-enable.sh
+printf '\n[[stage]]\nname = "note"\ninline = "date > /etc/ebbline/built"\n' >> images/buoy-logger.toml
+zygos build buoy-logger --quiet >/dev/null 2>&1
+shot hunt "$work/ebbline" "zygos hunt turbine-link --check 'the link runs'" "zygos repeat turbine-link@stable" "zygos repeat buoy-logger"
+sed -i '/^level  = "warn"/d' images/turbine-link.toml
 for _ in 1 2 3; do zygos build buoy-logger --force --quiet >/dev/null 2>&1; done
 printf '\n[keep]\nversions = 2\n' >> zygos.toml
 shot prune "$work/ebbline" "zygos prune --all" "zygos prune --yes"

@@ -27,6 +27,7 @@ type live struct {
 	in       *invocation
 	many     bool // several images: lines say which
 	width    int  // of the widest label
+	wide     int  // characters of the longest name at the foot
 	progress *mpb.Progress
 	feet     map[string]*foot
 }
@@ -96,9 +97,13 @@ func (l *live) show(who, doing string, done, total int64) {
 	}
 	l.words.Lock()
 	if f.doing != doing {
-		f.doing, f.began = doing, time.Now()
+		if f.total != total || total <= 0 { // else the same bytes come to another state
+			f.began = time.Now()
+		}
+		f.doing = doing
 	}
 	f.done, f.total = done, total
+	l.wide = max(l.wide, len(who))
 	l.words.Unlock()
 	if f.bar == nil {
 		f.bar = l.progress.New(0, mpb.NopStyle(), mpb.BarRemoveOnComplete(),
@@ -110,7 +115,10 @@ func (l *live) show(who, doing string, done, total int64) {
 func (l *live) text(who string, f *foot) string {
 	l.words.Lock()
 	defer l.words.Unlock()
-	text := fmt.Sprintf("  %s  ", plain.Text(strings.TrimSpace(who+"  "+f.doing)))
+	if who != "" {
+		who = fmt.Sprintf("%-*s  ", l.wide, who)
+	}
+	text := "  " + plain.Text(who+f.doing) + "  "
 	if f.total > 0 {
 		const width = 30
 		full := int(width * min(f.done, f.total) / f.total)
@@ -118,7 +126,7 @@ func (l *live) text(who string, f *foot) string {
 	}
 	took := time.Since(f.began)
 	text += human(took.Truncate(100 * time.Millisecond))
-	if f.total > 0 && f.done > 0 && took > 3*time.Second {
+	if f.done < f.total && f.done > 0 && took > 3*time.Second {
 		text += ", " + human(time.Duration(float64(took)*float64(f.total-f.done)/float64(f.done)).Truncate(time.Second)) + " left"
 	}
 	return text

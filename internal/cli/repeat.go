@@ -47,7 +47,7 @@ func runRepeat(ctx context.Context, in *invocation, a *app.App) error {
 			return e
 		}
 	case o.Identical:
-		fmt.Fprintf(in.out, "%s comes out the same, bit for bit: %s, in %s\n", v.Ref(), counted(len(o.Artifacts), "artifact"), o.Took)
+		fmt.Fprintf(in.out, "%s comes out the same, bit for bit: %s, in %s\n", v.Ref(), counted(len(o.Artifacts), "artifact"), human(o.Took))
 	default:
 		in.differs(v.Ref(), o.Variant, o.Stage)
 		for _, d := range o.Files {
@@ -64,7 +64,7 @@ func runRepeat(ctx context.Context, in *invocation, a *app.App) error {
 		}
 		for _, f := range o.Artifacts {
 			if f.Was != f.Now {
-				fmt.Fprintf(in.out, "  artifact %s was %s and is %s\n", f.Artifact, f.Was, dash(f.Now))
+				fmt.Fprintf(in.out, "  artifact %s was %.19s… and is %.19s…\n", f.Artifact, f.Was, dash(f.Now))
 			}
 		}
 	}

@@ -33,14 +33,14 @@ type Repeat struct {
 
 // Outcome is what came of it.
 type Outcome struct {
-	Identical bool         `json:"identical"`
-	Artifacts []Artifact   `json:"artifacts"`
-	Variant   string       `json:"variant,omitempty"` // in which a stage differs
-	Stage     string       `json:"stage,omitempty"`   // the first that differs; "capture" if only artifacts do
-	Files     []Difference `json:"files,omitempty"`
-	More      int          `json:"more,omitempty"` // files that differ beside these
-	Times     bool         `json:"times,omitempty"`
-	Took      string       `json:"took"`
+	Identical bool          `json:"identical"`
+	Artifacts []Artifact    `json:"artifacts"`
+	Variant   string        `json:"variant,omitempty"` // in which a stage differs
+	Stage     string        `json:"stage,omitempty"`   // the first that differs; "capture" if only artifacts do
+	Files     []Difference  `json:"files,omitempty"`
+	More      int           `json:"more,omitempty"` // files that differ beside these
+	Times     bool          `json:"times,omitempty"`
+	Took      time.Duration `json:"took_ns"`
 }
 
 // Artifact is one that was captured twice.
@@ -101,7 +101,7 @@ func (r *Repeat) Run(ctx context.Context, v *catalog.Version) (*Outcome, error) 
 	if err := r.compare(o, was, now, engine); err != nil {
 		return nil, err
 	}
-	o.Took = time.Since(began).Round(time.Millisecond).String()
+	o.Took = time.Since(began)
 	return o, nil
 }
 

@@ -121,7 +121,7 @@ func write(ctx context.Context, s *state.State, r *definition.Region, name strin
 
 // patiently asks a region something small, again where that may help.
 func patiently[T any](ctx context.Context, do func() (T, error)) (T, error) {
-	return region.Retry(ctx, 4, func() int64 { return 0 }, nil, do)
+	return region.Retry(ctx, 3, func() int64 { return 0 }, nil, do)
 }
 
 // writeIndex writes a region's index, and again while another machine changes what it says.

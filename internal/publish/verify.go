@@ -145,7 +145,11 @@ func (c *Verification) look(ctx context.Context, r *definition.Region, pl *catal
 	if err != nil {
 		return Unreachable, err
 	}
-	size, digest, err := at.Stat(ctx, pl.Location)
+	var size int64
+	digest, err := patiently(ctx, func() (digest string, err error) {
+		size, digest, err = at.Stat(ctx, pl.Location)
+		return digest, err
+	})
 	switch {
 	case errors.Is(err, region.ErrAbsent):
 		return Missing, err
@@ -157,7 +161,7 @@ func (c *Verification) look(ctx context.Context, r *definition.Region, pl *catal
 		return Changed, fmt.Errorf("it has the digest %s instead of %s", digest, pl.Artifact)
 	}
 	if aligner, ok := at.(region.Aligner); ok {
-		differs, err := aligner.Align(ctx, pl.Location, false)
+		differs, err := patiently(ctx, func() ([]string, error) { return aligner.Align(ctx, pl.Location, false) })
 		if err != nil {
 			return Unreachable, err
 		}
@@ -181,7 +185,10 @@ func (c *Verification) documents(ctx context.Context, r *definition.Region, at r
 	placed []catalog.Placement) (list []Found, err error) {
 	differs := func(image, version, name string, want []byte) {
 		f := Found{Region: r.Name, Image: image, Version: version, Location: name}
-		text, _, err := at.Read(ctx, name)
+		text, err := patiently(ctx, func() (text []byte, err error) {
+			text, _, err = at.Read(ctx, name)
+			return text, err
+		})
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 			f.State, f.What = Outdated, "the document is not there"
@@ -224,7 +231,7 @@ func (c *Verification) documents(ctx context.Context, r *definition.Region, at r
 	if len(placed) > 0 {
 		differs("", "", IndexName, text)
 	}
-	there, err := at.List(ctx)
+	there, err := patiently(ctx, func() ([]string, error) { return at.List(ctx) })
 	if err != nil {
 		return append(list, Found{Region: r.Name, State: Unreachable, What: err.Error()}), nil
 	}

@@ -121,7 +121,7 @@ func refuse(status int, code, form string, args ...any) error {
 	return &refusal{status, code, fmt.Sprintf(form, args...)}
 }
 
-// route is an operation; Operations lists them for the description's test.
+// route is an operation.
 type route struct {
 	pattern string
 	open    bool // without a token
@@ -151,14 +151,6 @@ var routes = []route{
 	{"GET /sites/{site}/papers/{path...}", false, (*Cloud).paper},
 	{"PUT /sites/{site}/papers/{path...}", false, (*Cloud).setPaper},
 	{"DELETE /sites/{site}/papers/{path...}", false, (*Cloud).dropPaper},
-}
-
-// Operations lists what can be asked for: METHOD PATH.
-func Operations() (list []string) {
-	for _, r := range routes {
-		list = append(list, strings.ReplaceAll(r.pattern, "...}", "}"))
-	}
-	return list
 }
 
 // Handler answers requests.

@@ -51,11 +51,11 @@ func (r *StandinRequest) fromWorkspace(at Where) error {
 	if err == nil {
 		err = w.LoadOrganisation()
 	}
+	if err == nil && r.Dir == "" { // it may be the first that comes into the state
+		r.Dir, err = state.Dir(w.State).Standin(), w.MakeState()
+	}
 	if err != nil {
 		return err
-	}
-	if r.Dir == "" {
-		r.Dir = state.Dir(w.State).Standin()
 	}
 	var sites []string
 	for _, region := range w.Org.Regions {

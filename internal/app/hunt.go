@@ -55,7 +55,7 @@ func (a *App) Hunt(ctx context.Context, r HuntRequest, tell func(string)) (*hunt
 	}
 	defer hold.Close()
 	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
-	h := hunt.Hunt{Variant: variant, Layers: a.Layers, Tell: tell, Text: a.Dir.ReadText,
+	h := hunt.Hunt{Variant: variant, Layers: a.Layers, Tell: tell, Known: state.Known{State: a.State}, Root: a.Root,
 		Record: func(v *catalog.Version) (*build.Record, error) { return build.ReadRecord(a.Dir, v.Build) },
 		Find: func(ctx context.Context, image, version string) (*catalog.Version, error) {
 			return a.Catalog.Resolve(ctx, definition.Ref{Image: image, Selector: version})

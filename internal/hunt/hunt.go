@@ -6,7 +6,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 
 	udiff "github.com/aymanbagabas/go-udiff"
 
@@ -27,8 +26,8 @@ type Hunt struct {
 	// Record is the record of a version's build, and Find the version itself.
 	Record func(v *catalog.Version) (*build.Record, error)
 	Find   func(ctx context.Context, image, version string) (*catalog.Version, error)
-	// Text is a script by its digest, nil if it is not kept.
-	Text func(digest string) []byte
+	Known  plan.Known // for reasons
+	Root   string     // of the workspace
 	// Tell is told of each try.
 	Tell func(text string)
 
@@ -213,7 +212,7 @@ func (h *Hunt) stages(ctx context.Context, f *Found, passes, fails *catalog.Vers
 		}
 	}
 	f.Image, f.Was, f.Now, f.Stage = fails.Image, passes.Version, fails.Version, at.now.stage
-	f.Why, f.Diff = h.changed(was, now, h.variant(passes), h.variant(fails), at.now.stage)
+	f.Why, f.Diff = h.changed(&side{was, h.variant(passes), a}, &side{now, h.variant(fails), b}, at.now.stage)
 	return h.differences(f, at.was.layers, at.now.layers)
 }
 
@@ -225,68 +224,53 @@ func (h *Hunt) variant(v *catalog.Version) string {
 	return h.Variant
 }
 
-// stageOf finds a stage of a plan.
-func stageOf(p *plan.Plan, variant, name string) *plan.Stage {
-	for i := range p.Shapes {
-		if p.Shapes[i].Variant != variant {
-			continue
-		}
-		for j := range p.Shapes[i].Stages {
-			if p.Shapes[i].Stages[j].Name == name {
-				return &p.Shapes[i].Stages[j]
-			}
-		}
+// side is a version whose stages are compared.
+type side struct {
+	record  *build.Record
+	variant string
+	points  []point
+}
+
+// stage finds a stage of a plan, with the tree that it started from; ok is false for what is no stage.
+func (s *side) stage(name string) (shape, i int, before []string, ok bool) {
+	p := s.record.Plan
+	shape = slices.IndexFunc(p.Shapes, func(o plan.Shape) bool { return o.Variant == s.variant })
+	i = slices.IndexFunc(p.Shapes[shape].Stages, func(o plan.Stage) bool { return o.Name == name })
+	if i < 0 {
+		return 0, 0, nil, false
 	}
-	return nil
+	return shape, i, s.points[i].layers, true // the base stands before the first stage
 }
 
 // changed is what the records say of a stage that came out different: in words, and of scripts the difference.
-func (h *Hunt) changed(was, now *build.Record, variantWas, variantNow, stage string) (why []string, diff string) {
+func (h *Hunt) changed(was, now *side, stage string) (why []string, diff string) {
 	why = []string{}
-	if stage == "base" || stage == "seal" {
-		return append(why, plan.Changed(was.Plan, now.Plan)...), ""
+	shape, i, before, ok := now.stage(stage)
+	if !ok {
+		return append(why, plan.Changed(was.record.Plan, now.record.Plan)...), ""
 	}
-	before, after := stageOf(was.Plan, variantWas, stage), stageOf(now.Plan, variantNow, stage)
-	if before == nil || after == nil {
+	oldShape, j, oldBefore, ok := was.stage(stage)
+	if !ok {
 		return append(why, "the stage is new"), ""
 	}
-	steps := map[string]plan.Step{}
-	for _, s := range before.Steps {
-		steps[s.Name] = s
-	}
-	for _, s := range after.Steps {
-		old, had := steps[s.Name]
-		delete(steps, s.Name)
-		switch {
-		case !had:
-			why = append(why, s.Name+" is new")
-		case old.Digest != s.Digest:
-			why = append(why, s.Name+" changed")
-			if a, b := h.Text(old.Digest), h.Text(s.Digest); a != nil && b != nil {
-				diff += udiff.Unified("was "+s.Name, "now "+s.Name, string(a), string(b))
-			}
+	old, s := &was.record.Plan.Shapes[oldShape].Stages[j], &now.record.Plan.Shapes[shape].Stages[i]
+	for k := range s.Steps { // records keep no scripts, but for their digests
+		step := &s.Steps[k]
+		at := slices.IndexFunc(old.Steps, func(o plan.Step) bool { return o.Name == step.Name })
+		if step.Copy != nil || at < 0 || old.Steps[at].Digest == step.Digest {
+			continue
+		}
+		step.Script = h.Known.Text(step.Digest)
+		if text := h.Known.Text(old.Steps[at].Digest); text != nil && step.Script != nil {
+			diff += udiff.Unified("was "+step.Name, "now "+step.Name, string(text), string(step.Script))
 		}
 	}
-	for name := range steps {
-		why = append(why, name+" is gone")
-	}
-	if !slices.Equal(lasting(before.Env), lasting(after.Env)) {
-		why = append(why, "its variables changed")
-	}
-	if before.User != after.User || before.Dir != after.Dir || before.Network != after.Network {
-		why = append(why, "its user, folder or network changed")
-	}
+	reasons := plan.Reasons{Plan: now.record.Plan, Known: h.Known, Root: h.Root}
+	why = append(why, reasons.Since(was.record.Plan.TraceOf(oldShape, j, oldBefore), shape, i, before)...)
 	if len(why) == 0 {
-		why = append(why, "nothing of it changed: it came out different, from what it fetches or from what is before it")
+		why = append(why, "nothing of it changed: it came out different, from what it fetches or draws")
 	}
 	return why, diff
-}
-
-// lasting are variables that do not change with every build.
-func lasting(env []string) []string {
-	return slices.DeleteFunc(slices.Clone(env), func(v string) bool {
-		return strings.HasPrefix(v, "ZYGOS_VERSION=") || strings.HasPrefix(v, "ZYGOS_BUILD=")
-	})
 }
 
 // differences is what differs between two trees.

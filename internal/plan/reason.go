@@ -54,6 +54,11 @@ func (r Reasons) Of(shape, i int, layers []string, snap *layer.Snapshot) string 
 	return strings.Join(reasons, "; ")
 }
 
+// Since lists in words what differs between a stage, on the tree which the layers make, and how it was.
+func (r Reasons) Since(was *Trace, shape, i int, layers []string) []string {
+	return r.changes(was, &r.Plan.Shapes[shape], &r.Plan.Shapes[shape].Stages[i], layers)
+}
+
 // changes lists what differs between a stage and how it last ran.
 func (r Reasons) changes(t *Trace, shape *Shape, s *Stage, layers []string) (list []string) {
 	p, say := r.Plan, func(form string, args ...any) { list = append(list, fmt.Sprintf(form, args...)) }
@@ -203,7 +208,10 @@ func (r Reasons) fileChanges(was, now *Step, say func(string, ...any)) {
 // text is a file that is copied, nil if it is no text.
 func (r Reasons) text(f Item) []byte {
 	text, err := os.ReadFile(filepath.Join(r.Root, f.Source))
-	if err != nil || len(text) > 256<<10 || slices.Contains(text, 0) {
+	if err != nil || Digest(text) != f.Digest { // the workspace has moved on
+		return r.Known.Text(f.Digest)
+	}
+	if len(text) > 256<<10 || slices.Contains(text, 0) {
 		return nil
 	}
 	return text

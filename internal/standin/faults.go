@@ -1,7 +1,6 @@
 package standin
 
 import (
-	"encoding/json"
 	"io"
 	mathrand "math/rand/v2"
 	"net/http"
@@ -140,8 +139,8 @@ func (c *Cloud) faults(w http.ResponseWriter, _ *http.Request) error {
 
 func (c *Cloud) setFaults(w http.ResponseWriter, r *http.Request) error {
 	var p Plan
-	if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&p); err != nil {
-		return refuse(http.StatusBadRequest, "no-plan", "the plan cannot be read: %v", err)
+	if err := asked(r, &p, "no-plan"); err != nil {
+		return err
 	}
 	for _, k := range slices.Concat(p.Next, p.Kinds) {
 		if !slices.Contains(Kinds, k) {

@@ -2,7 +2,6 @@ package standin
 
 import (
 	"cmp"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -97,8 +96,8 @@ func (c *Cloud) used(site string) (sum int64, err error) {
 // order begins a delivery, or says how far one is.
 func (c *Cloud) order(w http.ResponseWriter, r *http.Request) error {
 	var o Order
-	if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&o); err != nil {
-		return refuse(http.StatusBadRequest, "no-order", "the order cannot be read: %v", err)
+	if err := asked(r, &o, "no-order"); err != nil {
+		return err
 	}
 	if len(o.Digest) != 71 || !strings.HasPrefix(o.Digest, "sha256:") || o.Bytes < 0 ||
 		!slices.Contains([]string{"", "warm", "cold"}, o.Class) {
@@ -252,8 +251,8 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) error {
 		Accounts *[]string `json:"accounts"`
 		Class    *string   `json:"class"`
 	}
-	if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&to); err != nil {
-		return refuse(http.StatusBadRequest, "no-change", "the change cannot be read: %v", err)
+	if err := asked(r, &to, "no-change"); err != nil {
+		return err
 	}
 	if to.Class != nil && *to.Class != "warm" && *to.Class != "cold" {
 		return refuse(http.StatusBadRequest, "no-change", "there is no class %q; there are warm and cold", *to.Class)

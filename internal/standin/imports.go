@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -91,8 +90,8 @@ func (c *Cloud) begin(w http.ResponseWriter, r *http.Request) error {
 	var from struct {
 		From string `json:"from"`
 	}
-	if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&from); err != nil && !errors.Is(err, io.EOF) {
-		return refuse(http.StatusBadRequest, "no-import", "what is asked for cannot be read: %v", err)
+	if err := asked(r, &from, "no-import"); err != nil {
+		return err
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()

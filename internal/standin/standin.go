@@ -13,6 +13,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -205,6 +206,15 @@ type unheard struct{ header http.Header }
 func (u *unheard) Header() http.Header            { return u.header }
 func (u *unheard) Write(text []byte) (int, error) { return len(text), nil }
 func (u *unheard) WriteHeader(int)                {}
+
+// asked reads the document that a request brings; of none, nothing is asked for.
+func asked(r *http.Request, into any, code string) error {
+	err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(into)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return refuse(http.StatusBadRequest, code, "what is asked for cannot be read: %v", err)
+	}
+	return nil
+}
 
 func reply(w http.ResponseWriter, status int, v any) {
 	w.Header().Set("Content-Type", "application/json")

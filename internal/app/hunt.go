@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -62,7 +63,11 @@ func (a *App) Hunt(ctx context.Context, r HuntRequest, tell func(string)) (*hunt
 		},
 		Judge: func(ctx context.Context, layers []string) (judge.Result, error) {
 			on := bench{dir: dir, store: a.Layers, layers: layers, variant: variant, limits: machine.Limits(img.Limits)}
-			list, err := a.judge(ctx, r.Image, on, []plan.Check{*check}, func(judge.Result) {})
+			b, err := a.bench(r.Image, on, []plan.Check{*check})
+			if err != nil {
+				return judge.Result{}, err
+			}
+			list, err := b.Judge(ctx, []plan.Check{*check}, func(judge.Result) {})
 			if err != nil {
 				return judge.Result{}, err
 			}
@@ -81,6 +86,10 @@ func (a *App) huntedCheck(ctx context.Context, img *definition.Image, r HuntRequ
 	for _, variant := range img.VariantNames() {
 		for i, c := range all[variant] {
 			if c.Name == r.Check && (r.Variant == "" || r.Variant == variant) {
+				if c.Booted {
+					return nil, "", fmt.Errorf("check %q judges a machine that was started, and hunt starts none: it judges trees; "+
+						"write a check for a sandbox that tells the same", c.Name)
+				}
 				return &all[variant][i], variant, nil
 			}
 			if !slices.Contains(known, c.Name) {

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"zygos/internal/base"
 	"zygos/internal/build"
@@ -23,13 +24,15 @@ import (
 	"zygos/internal/state"
 	"zygos/internal/store"
 	"zygos/internal/supply"
+	"zygos/internal/vm"
 )
 
 // TestRequest asks for a version to be judged by today's definition of its image.
 type TestRequest struct {
 	Ref      string
 	Checks   []string // names; none for all
-	Region   string   // judge the archive that lies there; "" for the layers that are kept here
+	In       string   // only those "sandbox" or "vm"; "" for all
+	Region   string   // judge what lies there; "" for what is kept here
 	Recorded bool     // by the definition that it was built with, not by that of today
 }
 
@@ -38,6 +41,22 @@ type Tested struct {
 	Version   *catalog.Version
 	Results   []judge.Result
 	Judgement *catalog.Judgement // nil if only some checks judged: that is not kept
+	Spent     []Spent            // where its time went
+}
+
+// Spent is time that went into something.
+type Spent struct {
+	On    string        `json:"on"` // fetch, unpack, boot, judge
+	Bytes int64         `json:"bytes,omitempty"`
+	Took  time.Duration `json:"took_ns"`
+}
+
+// spend notes what time goes into something.
+func (t *Tested) spend(on string, bytes int64, do func() error) error {
+	began := time.Now()
+	err := do()
+	t.Spent = append(t.Spent, Spent{on, bytes, time.Since(began)})
+	return err
 }
 
 // Test judges a version; each is told each result as it comes. Documents that could not be written are an error beside the results.
@@ -69,28 +88,24 @@ func (a *App) Test(ctx context.Context, r TestRequest, each func(judge.Result)) 
 	if err != nil {
 		return nil, err
 	}
-	if err := choose(checks, r.Checks, img.File); err != nil {
+	if err := choose(checks, r, img.File); err != nil {
 		return nil, err
 	}
 	t := &Tested{Version: v}
-	for _, tree := range v.Trees {
-		b := bench{dir: dir, store: a.Layers, layers: tree.Layers, variant: tree.Variant, limits: machine.Limits(img.Limits)}
-		if r.Region != "" {
-			own := filepath.Join(dir, "region-"+state.ShapeName(tree.Variant))
-			if b.store, b.layers, err = a.fromRegion(ctx, v, &tree, r.Region, own); err != nil {
-				return nil, err
-			}
-		}
-		results, err := a.judge(ctx, v.Ref(), b, checks[tree.Variant], each)
-		if err != nil {
+	for i := range v.Trees {
+		b := bench{dir: filepath.Join(dir, state.ShapeName(v.Trees[i].Variant)), store: a.Layers, layers: v.Trees[i].Layers,
+			variant: v.Trees[i].Variant, limits: machine.Limits(img.Limits)}
+		if err := os.MkdirAll(b.dir, 0o755); err != nil {
 			return nil, err
 		}
-		t.Results = append(t.Results, results...)
+		if err := a.judgeTree(ctx, t, &b, checks[b.variant], r.Region, each); err != nil {
+			return nil, err
+		}
 	}
 	if len(t.Results) == 0 {
 		return nil, fmt.Errorf("%s has no check that judges %s; add [[check]] with a name, and a script or expect", img.File, v.Ref())
 	}
-	if len(r.Checks) > 0 {
+	if len(r.Checks) > 0 || r.In != "" {
 		return t, nil
 	}
 	how := "test"
@@ -107,8 +122,84 @@ func (a *App) Test(ctx context.Context, r TestRequest, each func(judge.Result)) 
 	return t, publish.WriteManifest(ctx, a.State, v, nil)
 }
 
-// choose leaves no other checks than those named.
-func choose(checks map[string][]plan.Check, names []string, file string) error {
+// judgeTree judges a variant: as it lies in a region if one is named, else as it is kept here.
+func (a *App) judgeTree(ctx context.Context, t *Tested, b *bench, checks []plan.Check, region string, each func(judge.Result)) error {
+	var from *definition.Region
+	var placed []catalog.Placement
+	if region != "" {
+		var err error
+		if from, err = a.Region(region); err == nil {
+			placed, err = a.Catalog.Placements(ctx, t.Version.Image, t.Version.Version, region)
+		}
+		if err == nil && len(build.ChecksIn(checks, false)) > 0 {
+			err = a.fromRegion(ctx, t, b, from, placed)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	on, err := a.bench(t.Version.Ref(), *b, checks)
+	if err != nil {
+		return err
+	}
+	engine := a.Engine()
+	if inside := build.ChecksIn(checks, false); len(inside) > 0 {
+		err = t.spend("judge", 0, func() error {
+			results, err := on.Judge(ctx, inside, each)
+			t.Results = append(t.Results, results...)
+			return err
+		})
+	}
+	if err != nil || len(build.ChecksIn(checks, true)) == 0 {
+		return err
+	}
+	disk, err := a.diskOf(ctx, t, b, from, placed)
+	if err != nil {
+		return err
+	}
+	began, boot := time.Now(), time.Duration(0)
+	results, err := engine.JudgeBooted(ctx, on, checks, func() (build.Booting, error) { return *disk, nil }, func(line string) {
+		a.Progress("starting "+disk.Artifact.Called()+": "+line, 0, 0)
+	}, func(up *vm.Running) { boot = up.Took }, each)
+	t.Results = append(t.Results, results...)
+	t.Spent = append(t.Spent, Spent{"boot", 0, boot}, Spent{"judge in the machine", 0, time.Since(began) - boot})
+	return err
+}
+
+// diskOf is the disk of a variant that starts, fetched from a region if one is given.
+func (a *App) diskOf(ctx context.Context, t *Tested, b *bench, r *definition.Region, placed []catalog.Placement) (*build.Booting, error) {
+	v := t.Version
+	list, err := a.bootable(v, b.variant)
+	if err != nil {
+		return nil, err
+	}
+	d := &build.Booting{Machine: vm.Machine{Temp: b.dir}, Image: v.Image, Artifact: list[0].Artifact}
+	if r == nil {
+		d.Disk, err = supply.Artifact(ctx, a.State, v, list[0].file, a.Progress)
+		return d, err
+	}
+	for _, f := range list {
+		for i := range placed {
+			if pl := &placed[i]; pl.Variant == b.variant && pl.Name == f.Called() {
+				d.Artifact = f.Artifact
+				err := t.spend("fetch", pl.Bytes, func() (err error) {
+					d.Disk, err = supply.Download(ctx, a.State, v, r, pl, pl.Bytes, b.dir, a.Progress)
+					return err
+				})
+				return d, err
+			}
+		}
+	}
+	return nil, fmt.Errorf("%s holds no disk of %s that starts; publish one there, or judge in sandboxes alone with --in sandbox", r.Name,
+		strings.TrimSpace(v.Ref()+" "+b.variant))
+}
+
+// choose leaves no other checks than those that are asked for.
+func choose(checks map[string][]plan.Check, r TestRequest, file string) error {
+	for variant, list := range checks {
+		checks[variant] = slices.DeleteFunc(list, func(c plan.Check) bool { return r.In != "" && c.Booted != (r.In == "vm") })
+	}
+	names := r.Checks
 	if len(names) == 0 {
 		return nil
 	}
@@ -138,8 +229,8 @@ type bench struct {
 	limits  machine.Limits
 }
 
-// judge judges one tree.
-func (a *App) judge(ctx context.Context, name string, on bench, checks []plan.Check, each func(judge.Result)) ([]judge.Result, error) {
+// bench is where a tree is judged.
+func (a *App) bench(name string, on bench, checks []plan.Check) (*judge.Bench, error) {
 	for _, digest := range on.layers {
 		if !on.store.Has(digest) {
 			return nil, fmt.Errorf("the layers of %s are not kept in this state; judge it where it was built, build it here again with "+
@@ -162,7 +253,7 @@ func (a *App) judge(ctx context.Context, name string, on bench, checks []plan.Ch
 		m := secret.NewMatcher(secrets)
 		b.Text, b.Mask = m.Text, m.Mask
 	}
-	return b.Judge(ctx, checks, each)
+	return b, nil
 }
 
 // definitionOf is the definition of a version's image, and the folder that its files are in: today's, or that which the version was
@@ -188,44 +279,38 @@ func (a *App) definitionOf(v *catalog.Version, recorded bool, dir string) (*defi
 	return img, dir, nil
 }
 
-// fromRegion fetches the archive of a variant from a region, verified, and makes a tree of it below a folder.
-func (a *App) fromRegion(ctx context.Context, v *catalog.Version, tree *catalog.Tree, region, dir string) (*layer.Store, []string, error) {
-	archive := state.Archive(v, tree.Variant)
-	r, err := a.Region(region)
-	if err != nil {
-		return nil, nil, err
-	}
-	list, err := a.Catalog.Placements(ctx, v.Image, v.Version, region)
-	if err != nil {
-		return nil, nil, err
-	}
-	at := -1
+// fromRegion fetches the archive of a variant from a region, verified, and makes a tree of it, which is the one that is judged.
+func (a *App) fromRegion(ctx context.Context, t *Tested, b *bench, r *definition.Region, placed []catalog.Placement) error {
+	archive, at := state.Archive(t.Version, b.variant), -1
 	if archive != nil {
-		at = slices.IndexFunc(list, func(pl catalog.Placement) bool { return pl.Artifact == "sha256:"+archive.SHA256 })
+		at = slices.IndexFunc(placed, func(pl catalog.Placement) bool { return pl.Artifact == "sha256:"+archive.SHA256 })
 	}
 	if at < 0 {
-		return nil, nil, fmt.Errorf("%s holds no archive (tar) of %s, and only archives can be judged as they lie in a region",
-			region, strings.TrimSpace(v.Ref()+" "+tree.Variant))
+		return fmt.Errorf("%s holds no archive (tar) of %s, which sandboxes need; publish it there, or judge the disk alone with --in vm",
+			r.Name, strings.TrimSpace(t.Version.Ref()+" "+b.variant))
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, nil, err
-	}
-	file, err := supply.Download(ctx, a.State, v, r, &list[at], list[at].Bytes, dir, a.Progress)
+	var file string
+	err := t.spend("fetch", placed[at].Bytes, func() (err error) {
+		file, err = supply.Download(ctx, a.State, t.Version, r, &placed[at], placed[at].Bytes, b.dir, a.Progress)
+		return err
+	})
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
-	own := &layer.Store{Dir: filepath.Join(dir, "layers"), Owners: a.Layers.Owners, Check: a.Layers.Check}
-	blobs, err := store.Open(filepath.Join(dir, "store"))
+	own := &layer.Store{Dir: filepath.Join(b.dir, "layers"), Owners: a.Layers.Owners, Check: a.Layers.Check}
+	blobs, err := store.Open(filepath.Join(b.dir, "store"))
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
 	archive.From = []string{file}
-	importer := base.Importer{Root: a.Root, Store: blobs, Layers: own, Downloads: dir, Temp: dir, Progress: a.Progress}
-	snap, err := importer.Ensure(ctx, archive)
-	if err != nil {
-		return nil, nil, err
-	}
-	return own, []string{snap.Layer}, nil
+	importer := base.Importer{Root: a.Root, Store: blobs, Layers: own, Downloads: b.dir, Temp: b.dir, Progress: a.Progress}
+	return t.spend("unpack", 0, func() error {
+		snap, err := importer.Ensure(ctx, archive)
+		if err == nil {
+			b.store, b.layers = own, []string{snap.Layer}
+		}
+		return err
+	})
 }
 
 // Judgements lists what checks said of a version, newest first.

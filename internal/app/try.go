@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,6 +15,7 @@ import (
 	"zygos/internal/artifact"
 	"zygos/internal/build"
 	"zygos/internal/catalog"
+	"zygos/internal/definition"
 	"zygos/internal/disk"
 	"zygos/internal/layer"
 	"zygos/internal/state"
@@ -32,11 +34,14 @@ type BootRequest struct {
 
 // Boot is a disk that is ready to start.
 type Boot struct {
-	About   string
-	Fast    bool
-	Changes string // file of what the guest writes, "" if it is thrown away
-	host    *vm.Host
-	machine vm.Machine
+	About    string
+	Fast     bool
+	Changes  string // file of what the guest writes, "" if it is thrown away
+	host     *vm.Host
+	machine  vm.Machine
+	image    string
+	artifact definition.Artifact
+	layers   []string // of its tree
 }
 
 // Bootable finds a disk and what starts it.
@@ -49,26 +54,30 @@ func (a *App) Bootable(ctx context.Context, r BootRequest) (*Boot, error) {
 	if err != nil {
 		return nil, err
 	}
-	boot := &Boot{host: host, Fast: host.Fast, machine: vm.Machine{CPUs: build.TryCPUs, Memory: build.TryMemory, Ports: r.Ports}}
-	format := view.Format
-	if boot.machine.Disk = view.Disk; view.Disk == "" {
+	boot := &Boot{About: view.About, host: host, Fast: host.Fast, layers: view.Layers,
+		machine: vm.Machine{Disk: view.Disk, CPUs: build.TryCPUs, Memory: build.TryMemory, Ports: r.Ports}}
+	if view.Disk == "" {
 		v, err := a.Look(ctx, r.Word)
 		if err != nil {
-			return nil, fmt.Errorf("%s kept no disk that can be started; only one that did not come up is kept: %w", r.Word, err)
+			return nil, fmt.Errorf("%s kept no disk that can be started; only one that failed is kept: %w", r.Word, err)
 		}
-		key, err := a.bootable(v, r)
+		list, err := a.bootable(v, r.Variant)
+		if err == nil && r.Artifact != "" {
+			if list = slices.DeleteFunc(list, func(f bootable) bool { return f.Called() != r.Artifact }); len(list) == 0 {
+				err = state.Ask("%s has no artifact %q that boots; 'zygos show %s' lists what it has", v.Ref(), r.Artifact, v.Ref())
+			}
+		}
 		if err != nil {
 			return nil, err
 		}
-		file := v.Artifacts[slices.IndexFunc(v.Artifacts, func(f catalog.Artifact) bool { return f.Key() == key })]
-		if boot.machine.Disk, err = supply.Artifact(ctx, a.State, v, file, a.Progress); err != nil {
+		boot.image, boot.artifact, boot.About = v.Image, list[0].Artifact, fmt.Sprintf("%s, %s", v.Ref(), list[0].file.Key())
+		if boot.machine.Disk, err = supply.Artifact(ctx, a.State, v, list[0].file, a.Progress); err != nil {
 			return nil, err
 		}
-		boot.About, format = fmt.Sprintf("%s, %s", v.Ref(), key), key.Format
 	} else {
-		boot.About = view.About
+		boot.image, boot.artifact = view.Image, *view.Artifact
 	}
-	boot.machine.Format = artifact.Find(format).QEMU
+	boot.machine.Format = artifact.Find(boot.artifact.Format).QEMU
 	if r.Keep {
 		name := strings.NewReplacer("@", "-", ":", "-").Replace(r.Word) + time.Now().UTC().Format("-20060102-150405") + ".qcow2"
 		boot.Changes = a.Dir.Tried(name)
@@ -76,39 +85,66 @@ func (a *App) Bootable(ctx context.Context, r BootRequest) (*Boot, error) {
 	return boot, nil
 }
 
-// bootable is the artifact of a version that is to be started.
-func (a *App) bootable(v *catalog.Version, r BootRequest) (artifact.Key, error) {
+// bootable is an artifact that starts.
+type bootable struct {
+	definition.Artifact
+	file catalog.Artifact
+}
+
+// bootable lists the artifacts of a version that start, of one variant if it is named, the quickest to read first.
+func (a *App) bootable(v *catalog.Version, variant string) (list []bootable, err error) {
 	record, err := build.ReadRecord(a.Dir, v.Build)
 	if err != nil {
-		return artifact.Key{}, fmt.Errorf("the record of %s is not in this state: %w", v.Ref(), err)
+		return nil, fmt.Errorf("the record of %s is not in this state: %w", v.Ref(), err)
 	}
-	var list []artifact.Key
 	for _, shape := range record.Plan.Shapes {
-		for _, f := range shape.Artifacts {
-			format := artifact.Find(f.Format)
-			if format == nil || format.QEMU == "" || f.Says["boot"] == "" || (r.Variant != "" && r.Variant != shape.Variant) {
-				continue
-			}
-			key := artifact.Key{Variant: shape.Variant, Name: f.Called(), Format: f.Format}
-			if r.Artifact == "" || r.Artifact == key.Name {
-				list = append(list, key)
+		if variant != "" && variant != shape.Variant {
+			continue
+		}
+		for _, f := range build.Bootable(shape.Artifacts) {
+			at := slices.IndexFunc(v.Artifacts, func(o catalog.Artifact) bool { return o.Variant == shape.Variant && o.Name == f.Called() })
+			if at >= 0 {
+				list = append(list, bootable{f, v.Artifacts[at]})
 			}
 		}
 	}
-	if len(list) == 0 && r.Artifact != "" {
-		return artifact.Key{}, state.Ask("%s has no artifact %q that boots; 'zygos show %s' lists what it has", v.Ref(), r.Artifact, v.Ref())
-	}
 	if len(list) == 0 {
-		return artifact.Key{}, fmt.Errorf("%s has no disk that boots; give an artifact of images/%s.toml boot = \"uefi\"", v.Ref(), v.Image)
+		return nil, fmt.Errorf("%s has no disk that boots; give an artifact of images/%s.toml boot = \"uefi\"", v.Ref(), v.Image)
 	}
-	quick := []string{"raw", "qcow2", "vhdx", "vhd", "vmdk"} // to read
-	slices.SortStableFunc(list, func(a, b artifact.Key) int { return slices.Index(quick, a.Format) - slices.Index(quick, b.Format) })
-	return list[0], nil
+	return list, nil
+}
+
+// Command starts a disk with the kernel of its tree and our agent, runs a command in it, and returns its exit code; up hears how long the
+// start took, tell each line of the console.
+func (a *App) Command(ctx context.Context, b *Boot, command []string, out, errs io.Writer, tell func(string),
+	up func(*vm.Running)) (code int, err error) {
+	tree, err := a.Layers.Stack(b.layers)
+	if err != nil {
+		return 0, err
+	}
+	err = a.started(ctx, b, func(engine *build.Engine) error {
+		guest, err := engine.Boot(ctx, build.Booting{Machine: b.machine, Image: b.image, Artifact: b.artifact, Store: a.Layers, Layers: b.layers,
+			Tree: tree}, tell)
+		if err != nil {
+			return err
+		}
+		defer guest.Stop()
+		up(guest)
+		code, err = guest.Command(ctx, command, out, errs)
+		return err
+	})
+	return code, err
 }
 
 // Start starts a disk with its console on this terminal's files, until it is turned off.
 func (a *App) Start(ctx context.Context, b *Boot, in, out, errs *os.File) error {
-	dir, hold, err := a.Engine().Hold(ctx, "try-"+rand.Text(), nil)
+	return a.started(ctx, b, func(*build.Engine) error { return b.host.Show(ctx, b.machine, in, out, errs) })
+}
+
+// started runs what starts a disk, which has a folder for what is thrown away and a file for what is kept.
+func (a *App) started(ctx context.Context, b *Boot, run func(*build.Engine) error) error {
+	engine := a.Engine()
+	dir, hold, err := engine.Hold(ctx, "try-"+rand.Text(), b.layers)
 	if err != nil {
 		return err
 	}
@@ -120,7 +156,7 @@ func (a *App) Start(ctx context.Context, b *Boot, in, out, errs *os.File) error 
 			return err
 		}
 	}
-	return b.host.Show(ctx, b.machine, in, out, errs)
+	return run(engine)
 }
 
 // overlay makes the file that takes what the guest writes.

@@ -77,6 +77,15 @@ func (t *Tree) starting(o Options) (*boot.Parts, error) {
 		Root: "PARTUUID=" + dashed(t.idOf("root partition")), ESP: fmt.Sprintf("UUID=%04X-%04X", vfat>>16, vfat&0xffff)})
 }
 
+// Start is what starts the tree's disk without its loader.
+func (t *Tree) Start(o Options) (boot.Start, error) {
+	parts, err := t.starting(o)
+	if err != nil {
+		return boot.Start{}, err
+	}
+	return parts.Start, nil
+}
+
 // Ready says beforehand whether a tree has what an artifact of it needs.
 func (t *Tree) Ready(f *Format, o Options) error {
 	if !f.Takes(booting.Name) || o.Says.Word(&booting) == "none" {

@@ -41,7 +41,35 @@ type Parts struct {
 	Root  []Added
 	Type  [16]byte // of the root's partition
 	About string   // in words: kernel and loader
+	Start Start
 }
+
+// Start is what a machine starts without a loader.
+type Start struct {
+	Kernel, Initrd Piece
+	Cmdline        string
+}
+
+// Piece is a part of a file.
+type Piece struct {
+	File         string
+	Offset, Size int64
+}
+
+// Open opens it.
+func (p Piece) Open() (io.ReadCloser, error) {
+	f, err := os.Open(p.File)
+	if err != nil {
+		return nil, err
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{io.NewSectionReader(f, p.Offset, p.Size), f}, nil
+}
+
+// whole is all of a file of the tree.
+func (t *Tree) whole(n *layer.Node) Piece { return Piece{File: t.Content(n), Size: n.Size} }
 
 // MissingError says what a tree lacks, and what brings it.
 type MissingError struct {

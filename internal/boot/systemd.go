@@ -45,7 +45,8 @@ func (systemd) Place(t *Tree, w Wanted) (*Parts, []string, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	p := &Parts{Type: machine.root, About: "systemd-boot, kernel " + ready[0].version}
+	p := &Parts{Type: machine.root, About: "systemd-boot, kernel " + ready[0].version,
+		Start: Start{t.whole(ready[0].image), t.whole(ready[0].initrd), cmdline}}
 	suffix := strings.ToUpper(machine.suffix)
 	p.ESP = []disk.FATFile{t.on("EFI/BOOT/BOOT"+suffix+".EFI", program), t.on("EFI/systemd/systemd-boot"+machine.suffix+".efi", program),
 		{Path: "loader/loader.conf", Text: []byte("timeout 1\n")}, {Path: "loader/entries.srel", Text: []byte("type1\n")}}

@@ -3,6 +3,7 @@ package boot
 import (
 	"debug/pe"
 	"fmt"
+	"io"
 	"path"
 	"slices"
 	"strings"
@@ -38,11 +39,11 @@ func (unified) Place(t *Tree, w Wanted) (*Parts, []string, error) {
 		return nil, []string{kernelWord}, nil
 	}
 	slices.SortStableFunc(found, func(a, b *layer.Node) int { return -compareVersions(path.Base(a.Path), path.Base(b.Path)) })
-	machine, err := t.machine(found[0])
+	machine, start, err := t.unpacked(found[0], w)
 	if err != nil {
 		return nil, nil, err
 	}
-	p := &Parts{Type: machine.root, About: "unified kernel image " + path.Base(found[0].Path)}
+	p := &Parts{Type: machine.root, About: "unified kernel image " + path.Base(found[0].Path), Start: start}
 	program, loaders := t.program()
 	if program == nil || loaders != machine {
 		program = found[0]
@@ -67,18 +68,38 @@ func (unified) Place(t *Tree, w Wanted) (*Parts, []string, error) {
 	return p, nil, err
 }
 
-// machine is the kind that a program for UEFI runs on.
-func (t *Tree) machine(n *layer.Node) (*arch, error) {
-	f, err := pe.Open(t.Content(n))
+// unpacked is the kind of machine that a program for UEFI runs on, and the kernel, initramfs and command line in its sections (UAPI.5).
+func (t *Tree) unpacked(n *layer.Node, w Wanted) (*arch, Start, error) {
+	name := t.Content(n)
+	f, err := pe.Open(name)
 	if err != nil {
-		return nil, fmt.Errorf("/%s is no program for UEFI: %w", n.Path, err)
+		return nil, Start{}, fmt.Errorf("/%s is no program for UEFI: %w", n.Path, err)
 	}
 	defer f.Close()
+	var s Start
+	for _, section := range f.Sections {
+		piece := Piece{name, int64(section.Offset), int64(min(section.VirtualSize, section.Size))}
+		switch section.Name {
+		case ".linux":
+			s.Kernel = piece
+		case ".initrd":
+			s.Initrd = piece
+		case ".cmdline":
+			text := make([]byte, min(piece.Size, mostText))
+			if _, err := section.ReadAt(text, 0); err != nil && err != io.EOF {
+				return nil, s, fmt.Errorf("/%s: %w", n.Path, err)
+			}
+			s.Cmdline = strings.TrimRight(string(text), "\x00\n ")
+		}
+	}
+	if !strings.Contains(" "+s.Cmdline, " root=") { // its stub finds the root by its type
+		s.Cmdline = strings.TrimSpace("root=" + w.Root + " " + s.Cmdline)
+	}
 	switch f.Machine {
 	case pe.IMAGE_FILE_MACHINE_AMD64:
-		return &arches[0], nil
+		return &arches[0], s, nil
 	case pe.IMAGE_FILE_MACHINE_ARM64:
-		return &arches[1], nil
+		return &arches[1], s, nil
 	}
-	return nil, fmt.Errorf("/%s is for a kind of machine (%#x) that is not known here", n.Path, f.Machine)
+	return nil, s, fmt.Errorf("/%s is for a kind of machine (%#x) that is not known here", n.Path, f.Machine)
 }

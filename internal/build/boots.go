@@ -57,9 +57,10 @@ func (b *branch) boots(ctx context.Context, a definition.Artifact, blob store.Bl
 	return err
 }
 
-// keepDisk keeps a disk that did not come up, for a look at it.
+// keepDisk keeps a disk that did not come up or was found wrong, for a look at it.
 func (b *branch) keepDisk(a definition.Artifact, blob store.Blob, f *Failure) error {
+	f.Disk = true
 	kept := failedState{Failure: f, Layers: b.layers, Stage: plan.Stage{Name: bootStage}, Disk: "disk" + artifact.Find(a.Format).Extension,
-		Format: a.Format}
+		Artifact: &a}
 	return b.keepState(kept, func(dir string) error { return os.Link(b.Store.Path(blob.Digest), filepath.Join(dir, kept.Disk)) })
 }

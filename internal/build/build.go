@@ -64,6 +64,7 @@ type Failure struct {
 	Reason  string   `json:"reason,omitempty"`
 	Tail    []string `json:"tail"`           // the last lines it printed
 	Kept    bool     `json:"kept,omitempty"` // the state in which it failed can be entered
+	Disk    bool     `json:"disk,omitempty"` // and started
 }
 
 func (f *Failure) Error() string {

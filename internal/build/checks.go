@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,6 +16,8 @@ import (
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
+	"zygos/internal/store"
+	"zygos/internal/vm"
 )
 
 // Checks stands where a failure names its stage, if checks failed.
@@ -56,26 +59,70 @@ func (e *Engine) Bench(variant, dir string, layers []string, tree *layer.Tree, l
 		Ground: machine.Ground{Store: e.Layers, Layers: layers, Tree: tree, Temp: dir}}
 }
 
-// judge has checks judge the sealed tree; one that must pass and does not is a *Failure, with the state kept.
+// judge has checks judge the sealed tree, each in a fresh instance; one that must pass and does not is a *Failure, with the state kept.
 func (b *branch) judge(ctx context.Context) error {
-	if len(b.shape.Checks) == 0 {
+	checks := ChecksIn(b.shape.Checks, false)
+	if len(checks) == 0 {
 		return nil
 	}
-	tree, err := b.merged()
+	bench, err := b.bench()
 	if err != nil {
 		return err
 	}
+	b.judged, err = bench.Judge(ctx, checks, func(r judge.Result) { b.emit(Judged{Result: r}) })
+	if err != nil {
+		return b.full(err, 0)
+	}
+	return b.verdict(func(f *Failure) error { return b.keepJudged(f) })
+}
+
+// judgeBooted has checks judge a machine that is started from what was captured.
+func (b *branch) judgeBooted(ctx context.Context) error {
+	if len(ChecksIn(b.shape.Checks, true)) == 0 {
+		return nil
+	}
+	bench, err := b.bench()
+	if err != nil {
+		return err
+	}
+	a := Bootable(b.shape.Artifacts)[0] // definitions are read with one
+	file := b.artifacts[slices.IndexFunc(b.artifacts, func(f catalog.Artifact) bool { return f.Name == a.Called() })]
+	at, began := At{bootStage, "checks in " + a.Called()}, time.Now()
+	b.emit(StepBegan{At: at})
+	results, err := b.JudgeBooted(ctx, bench, b.shape.Checks, func() (Booting, error) {
+		return Booting{Machine: vm.Machine{Disk: b.Store.Path(file.Digest), Temp: bench.Ground.Temp}, Image: b.plan.Image, Artifact: a}, nil
+	}, func(line string) { b.emit(Output{at, "out", line}) }, func(up *vm.Running) {
+		b.emit(Booted{Name: a.Called(), Took: up.Took})
+		if len(up.Failed) > 0 {
+			b.emit(Note{Text: "units that failed in the machine: " + strings.Join(b.maskAll(up.Failed), ", ")})
+		}
+	}, func(r judge.Result) { b.emit(Judged{Result: r}) })
+	if err != nil {
+		b.emit(StepDone{At: at, Failed: err.Error(), Took: time.Since(began)})
+		return b.full(err, 0)
+	}
+	b.emit(StepDone{At: at, Took: time.Since(began)})
+	b.judged = append(b.judged, results...)
+	return b.verdict(func(f *Failure) error { return b.keepDisk(a, store.Blob{Digest: file.Digest, Bytes: file.Bytes}, f) })
+}
+
+// bench is where the branch's tree is judged.
+func (b *branch) bench() (*judge.Bench, error) {
+	tree, err := b.merged()
+	if err != nil {
+		return nil, err
+	}
 	dir, err := os.MkdirTemp(b.dir, "checks-")
 	if err != nil {
-		return b.full(err, 0)
+		return nil, b.full(err, 0)
 	}
-	bench := b.Bench(b.shape.Variant, dir, b.layers, tree, machine.Limits(b.plan.Limits), func(text string) string {
+	return b.Bench(b.shape.Variant, dir, b.layers, tree, machine.Limits(b.plan.Limits), func(text string) string {
 		return b.maskAll([]string{text})[0]
-	}, b.masks())
-	b.judged, err = bench.Judge(ctx, b.shape.Checks, func(r judge.Result) { b.emit(Judged{Result: r}) })
-	if err != nil {
-		return b.full(err, 0)
-	}
+	}, b.masks()), nil
+}
+
+// verdict is a *Failure if a check failed that must pass; keep keeps the state in which it did.
+func (b *branch) verdict(keep func(*Failure) error) error {
 	var wrong, lines []string
 	var first *judge.Result
 	for i := range b.judged {
@@ -92,7 +139,7 @@ func (b *branch) judge(ctx context.Context) error {
 	}
 	f := &Failure{Build: b.plan.Build, Image: b.plan.Image, Variant: b.shape.Variant, Stage: Checks, Step: first.Check, Source: first.Source,
 		Reason: fmt.Sprintf("%d of %d checks failed: %s", len(wrong), len(b.judged), strings.Join(wrong, ", ")), Tail: lines}
-	if err := b.keepJudged(f); err == nil {
+	if err := keep(f); err == nil {
 		f.Kept = true
 	} else {
 		b.emit(Note{Text: "the state in which it failed could not be kept: " + err.Error()})

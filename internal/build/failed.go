@@ -7,6 +7,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
@@ -16,12 +17,12 @@ import (
 
 // failedState is what is kept of a stage that failed, for a look at it.
 type failedState struct {
-	Failure *Failure   `json:"failure"`
-	Layers  []string   `json:"layers"`
-	Stage   plan.Stage `json:"stage"`
-	Scripts [][]byte   `json:"scripts"`
-	Disk    string     `json:"disk,omitempty"` // of one that did not come up, its file beside this; then there is no tree
-	Format  string     `json:"format,omitempty"`
+	Failure  *Failure             `json:"failure"`
+	Layers   []string             `json:"layers"`
+	Stage    plan.Stage           `json:"stage"`
+	Scripts  [][]byte             `json:"scripts"`
+	Disk     string               `json:"disk,omitempty"`     // of one that did not come up, or was found wrong, its file beside this; then there is no tree
+	Artifact *definition.Artifact `json:"artifact,omitempty"` // of which it is
 }
 
 // keepFailed keeps the tree that a stage left when it failed.

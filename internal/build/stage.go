@@ -75,8 +75,10 @@ func (b *branch) carryOut(ctx context.Context) error {
 	if err := b.judge(ctx); err != nil {
 		return err
 	}
-	b.artifacts, err = b.capture(ctx)
-	return err
+	if b.artifacts, err = b.capture(ctx); err != nil {
+		return err
+	}
+	return b.judgeBooted(ctx)
 }
 
 // measure counts what the tree holds.

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"zygos/internal/catalog"
+	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
 	"zygos/internal/state"
@@ -16,15 +17,16 @@ import (
 // View is a tree to look at, and how a stage saw it.
 type View struct {
 	About    string   // in words
+	Image    string   // of a disk that failed
 	Layers   []string // digests, lowest first
 	Kept     string   // what a stage that failed left on them: see machine.Ground
 	User     string
 	Dir      string
 	Env      []string
 	Network  bool
-	Scripts  []string // names of the scripts of a stage that failed
-	Disk     string   // file of a disk that did not come up, "" for none
-	Format   string   // of it
+	Scripts  []string             // names of the scripts of a stage that failed
+	Disk     string               // file of a disk that failed, "" for none
+	Artifact *definition.Artifact // which that is
 	Contents [][]byte
 }
 
@@ -95,7 +97,7 @@ func ViewFailed(ctx context.Context, at state.Dir, b *catalog.Build, variant, st
 			s.Failure.Step, s.Failure.How()),
 			Layers: s.Layers, Kept: filepath.Join(dir, "tree"), Contents: s.Scripts}
 		if s.Disk != "" {
-			v.Kept, v.Disk, v.Format = "", filepath.Join(dir, s.Disk), s.Format
+			v.Kept, v.Disk, v.Image, v.Artifact = "", filepath.Join(dir, s.Disk), s.Failure.Image, s.Artifact
 			v.Network = true
 			return v, nil
 		}

@@ -172,10 +172,10 @@ func (in *invocation) reportFailure(f *build.Failure) {
 	} else {
 		fmt.Fprintf(w, "  next: zygos log %s --stage %s   shows all of its output\n", f.Build, f.Stage)
 	}
-	switch {
-	case f.Kept && f.Stage == "boot":
+	if f.Kept && f.Disk {
 		fmt.Fprintf(w, "        zygos try %s --boot   start the disk and see its console\n", f.Build)
-	case f.Kept:
+	}
+	if f.Kept && f.Stage != "boot" {
 		fmt.Fprintf(w, "        zygos enter %s   a shell where it failed\n", f.Build)
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"zygos/internal/build"
+	"zygos/internal/plain"
 )
 
 // Version of the program, set when it is built.
@@ -224,7 +225,7 @@ func completeBash(w io.Writer) error {
 func completeZsh(w io.Writer) error {
 	fmt.Fprintf(w, "#compdef zygos\n_zygos() {\n    if (( CURRENT == 2 )); then\n        local -a names=(\n")
 	for _, c := range commands {
-		fmt.Fprintf(w, "            %s\n", quoteShell(c.name+":"+c.summary))
+		fmt.Fprintf(w, "            %s\n", plain.Shell(c.name+":"+c.summary))
 	}
 	fmt.Fprintf(w, "        )\n        _describe command names\n        return\n    fi\n    case $words[2] in\n")
 	for _, c := range commands {
@@ -236,12 +237,10 @@ func completeZsh(w io.Writer) error {
 
 func completeFish(w io.Writer) error {
 	for _, c := range commands {
-		fmt.Fprintf(w, "complete -c zygos -n __fish_use_subcommand -a %s -d %s\n", c.name, quoteShell(c.summary))
+		fmt.Fprintf(w, "complete -c zygos -n __fish_use_subcommand -a %s -d %s\n", c.name, plain.Shell(c.summary))
 		(&invocation{}).flagSet(c).VisitAll(func(f *flag.Flag) {
-			fmt.Fprintf(w, "complete -c zygos -n '__fish_seen_subcommand_from %s' -l %s -d %s\n", c.name, f.Name, quoteShell(flagUsage(f)))
+			fmt.Fprintf(w, "complete -c zygos -n '__fish_seen_subcommand_from %s' -l %s -d %s\n", c.name, f.Name, plain.Shell(flagUsage(f)))
 		})
 	}
 	return nil
 }
-
-func quoteShell(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

@@ -15,6 +15,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"zygos/internal/catalog"
 	"zygos/internal/needtest"
 )
 
@@ -130,6 +131,27 @@ inline = "echo 'keeper ALL=(ALL) NOPASSWD:ALL' > /etc/sudoers.d/keeper"
 [[first_boot]]
 name   = "count"
 inline = "date >> /var/lib/counted"
+[[check]]
+name   = "hangs"
+in     = "vm"
+level  = "warn"
+timeout = "3s"
+inline = "echo before; sleep 1000 & setsid sleep 2000 & sleep 3000"
+[[check]]
+name   = "nothing is left"
+in     = "vm"
+user   = "keeper"
+inline = "! pgrep sleep && id -un && head -c 9000000 /dev/zero | tr '\\000' x | fold"
+[[check]]
+name   = "turns it off"
+in     = "vm"
+level  = "warn"
+inline = "poweroff -f"
+[[check]]
+name   = "after that"
+in     = "vm"
+level  = "warn"
+inline = "true"
 [[artifact]]
 format  = "qcow2"
 boot    = "uefi"
@@ -137,8 +159,17 @@ cmdline = "console=ttyS0"
 compression = "zstd"
 `)
 	p.ok("build", "field-gateway", "field-machine")
+	shown := p.ok("show", "field-machine", "--json")
+	for _, says := range []string{`"passed": 2`, `"warned": 3`, "it did not end within its timeout of 3s", "the machine ended while it ran",
+		"not judged: the machine ended while check turns it off ran"} {
+		require.Contains(t, shown, says)
+	}
 	p.write("zygos.toml", p.read("zygos.toml"))
 	p.ok("publish", "field-machine", "--region", "shelf")
+	said := p.run("test", "field-machine", "--in", "vm", "--check", "the machine answers", "--region", "shelf")
+	require.Zero(t, said.code, said.err)
+	require.Regexp(t, `the machine answers +vm +passed`, said.out)
+	require.Regexp(t, `fetch [0-9.]+ MiB .*, boot .*, judge in the machine `, said.err)
 	disk := p.glob("regions/shelf/field-machine/*/*.qcow2")[0]
 	a := newClone(t, p.dir, disk, "a")
 	require.Equal(t, "running", a.up(), "no unit failed")

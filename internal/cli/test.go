@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 
 	"zygos/internal/app"
@@ -16,21 +17,24 @@ import (
 
 var cmdTest = &command{
 	name: "test", group: "judge", args: "REF", least: 1, most: 1,
-	summary: "judge a version by its checks, each in a fresh instance",
+	summary: "judge a version by its checks, in fresh instances and a started machine",
 	text: `Judges what was captured by the [[check]]s of the image's definition as it is today: scripts run
 in fresh instances of the sealed tree, several at once, and what they change is thrown away;
-expectations are judged without starting anything. What comes of it is kept with the version, so
-that tags may need it, unless --check names only some. --recorded judges by the definition that
-the version was built with; --region the archive as it lies in a region: fetched, verified and
-unpacked. A check that must pass and fails ends with 4.`,
-	example: "zygos test turbine-link@2.3.0\nzygos test turbine-link --check 'link is configured'\nzygos test turbine-link --junit checks.xml",
-	flags:   func() flags { return &testFlags{} },
-	run:     opened(app.Strict, runTest),
+expectations are judged without starting anything. Checks with in = "vm" are judged one after the
+other in one machine that is started from the disk. What comes of it is kept with the version, so
+that tags may need it, unless --check or --in leaves some out. --recorded judges by the definition
+that the version was built with; --region what lies in a region: archive and disk are fetched,
+verified, and unpacked or started. A check that must pass and fails ends with 4.`,
+	example: "zygos test turbine-link@2.3.0\nzygos test turbine-link --check 'link is configured'\n" +
+		"zygos test field-machine --in vm --region north-pier\nzygos test turbine-link --junit checks.xml",
+	flags: func() flags { return &testFlags{} },
+	run:   opened(app.Strict, runTest),
 }
 
 // testFlags are those of test.
 type testFlags struct {
 	checks   wordsFlag
+	in       string
 	region   string
 	recorded bool
 	junit    string
@@ -39,7 +43,8 @@ type testFlags struct {
 
 func (f *testFlags) declare(fs *flag.FlagSet) {
 	fs.Var(&f.checks, "check", "only the check `NAME`; may be repeated")
-	fs.StringVar(&f.region, "region", "", "judge the archive that lies in the region `NAME`")
+	fs.StringVar(&f.in, "in", "", "only those that judge in a `PLACE`: sandbox or vm")
+	fs.StringVar(&f.region, "region", "", "judge what lies in the region `NAME`")
 	fs.BoolVar(&f.recorded, "recorded", false, "judge by the definition that it was built with")
 	fs.StringVar(&f.junit, "junit", "", "also write the results to `FILE`, as JUnit's XML")
 	fs.BoolVar(&f.tap, "tap", false, "print the results in the Test Anything Protocol, version 14")
@@ -47,12 +52,15 @@ func (f *testFlags) declare(fs *flag.FlagSet) {
 
 func runTest(ctx context.Context, in *invocation, a *app.App) error {
 	f := in.flags.(*testFlags)
+	if !slices.Contains([]string{"", "sandbox", "vm"}, f.in) {
+		return wrongUse("--in has %q; write sandbox or vm", f.in)
+	}
 	if _, ok := machine.Inside(); !ok {
 		return in.inside(a)
 	}
 	l := in.follow(a)
 	done := 0
-	t, err := a.Test(ctx, app.TestRequest{Ref: in.args[0], Checks: f.checks, Region: f.region,
+	t, err := a.Test(ctx, app.TestRequest{Ref: in.args[0], Checks: f.checks, In: f.in, Region: f.region,
 		Recorded: f.recorded}, func(r judge.Result) {
 		done++
 		l.show("", fmt.Sprintf("%d checks judged", done), 0, 0)
@@ -73,7 +81,7 @@ func runTest(ctx context.Context, in *invocation, a *app.App) error {
 	counts := judge.Count(t.Results)
 	switch {
 	case in.json:
-		if e := in.writeJSON(map[string]any{"image": t.Version.Image, "version": t.Version.Version, "results": t.Results,
+		if e := in.writeJSON(map[string]any{"image": t.Version.Image, "version": t.Version.Version, "results": t.Results, "spent": t.Spent,
 			"judgement": t.Judgement}); e != nil {
 			return e
 		}
@@ -86,6 +94,9 @@ func runTest(ctx context.Context, in *invocation, a *app.App) error {
 			return e
 		}
 		fmt.Fprintf(in.out, "%s: %s\n", t.Version.Ref(), said(counts))
+		if len(t.Spent) > 1 {
+			in.note("time  %s", spent(t.Spent))
+		}
 		if t.Judgement == nil {
 			in.note("only some checks judged: that is not kept")
 		}
@@ -103,6 +114,19 @@ func runTest(ctx context.Context, in *invocation, a *app.App) error {
 		in.next("zygos show " + t.Version.Ref())
 	}
 	return nil
+}
+
+// spent says where time went.
+func spent(list []app.Spent) string {
+	var parts []string
+	for _, s := range list {
+		text := s.On
+		if s.Bytes > 0 {
+			text += " " + mib(s.Bytes)
+		}
+		parts = append(parts, text+" "+human(s.Took))
+	}
+	return strings.Join(parts, ", ")
 }
 
 // said is counts in words.
@@ -123,9 +147,13 @@ func said(c judge.Counts) string {
 func (in *invocation) results(list []judge.Result) error {
 	var rows [][]string
 	for _, r := range list {
-		rows = append(rows, []string{dash(r.Variant), r.Check, stateOf(r.State), human(r.Took), dash(r.Why)})
+		in := "sandbox"
+		if r.Booted {
+			in = "vm"
+		}
+		rows = append(rows, []string{dash(r.Variant), r.Check, in, stateOf(r.State), human(r.Took), dash(r.Why)})
 	}
-	if err := in.columns([]string{"VARIANT", "CHECK", "RESULT", "TOOK", "WHY"}, rows); err != nil {
+	if err := in.columns([]string{"VARIANT", "CHECK", "IN", "RESULT", "TOOK", "WHY"}, rows); err != nil {
 		return err
 	}
 	for _, r := range list {

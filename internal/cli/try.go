@@ -21,12 +21,15 @@ var cmdTry = &command{
 	summary: "a throwaway instance of a version: a shell, a command, or its disk in a virtual machine",
 	text: `Without --boot, a sandbox on the tree as it was captured, with a shell or the command; the exit
 code is its own. With --boot, the untouched disk starts under QEMU with UEFI firmware, its
-console on this terminal; Ctrl-A X ends it. A BUILD is one whose disk did not come up. What
-changes is thrown away, or with --keep kept beside it. Machines use the processor's help
-where a probe finds that it works, else software.`,
-	example: "zygos try turbine-link@2.3.0\nzygos try ebb-base -- cat /etc/issue\nzygos try field-machine --boot --ports 8022:22",
-	flags:   func() flags { return &tryFlags{} },
-	run:     opened(app.Lenient, runTry),
+console on this terminal; Ctrl-A X ends it. With --boot and a command, the disk starts with its
+tree's own kernel and an agent beside it, which runs the command as root once the machine is up;
+exit code and output are the command's. A BUILD is one whose disk did not come up or was found
+wrong. What changes is thrown away, or with --keep kept beside it. Machines use the processor's
+help where a probe finds that it works, else software.`,
+	example: "zygos try turbine-link@2.3.0\nzygos try ebb-base -- cat /etc/issue\nzygos try field-machine --boot --ports 8022:22\n" +
+		"zygos try field-machine --boot -- systemctl --failed",
+	flags: func() flags { return &tryFlags{} },
+	run:   opened(app.Lenient, runTry),
 }
 
 // tryFlags are those of try.
@@ -88,8 +91,8 @@ func runTry(ctx context.Context, in *invocation, a *app.App) error {
 
 // boot starts a disk with its console on this terminal.
 func (in *invocation) boot(ctx context.Context, a *app.App, r app.BootRequest) error {
-	if len(in.args) > 1 {
-		return wrongUse("a command runs in the sandbox only; take --boot away, or log in on the console")
+	if command := in.args[1:]; len(command) > 0 {
+		return in.bootAndRun(ctx, a, r, command)
 	}
 	out, ok := raw(in.out).(*os.File)
 	errs, ok2 := raw(in.err).(*os.File)
@@ -101,11 +104,7 @@ func (in *invocation) boot(ctx context.Context, a *app.App, r app.BootRequest) e
 		return err
 	}
 	in.note("%s", in.paint(bold, b.About))
-	how := "with the processor's help"
-	if !b.Fast {
-		how = "in software, since the processor cannot help here: that takes a minute or more"
-	}
-	in.note("It starts %s. Ctrl-A X ends it.", how)
+	in.note("It starts %s. Ctrl-A X ends it.", helped(b))
 	for _, p := range r.Ports {
 		in.note("  127.0.0.1:%d leads to port %d", p.Host, p.Guest)
 	}
@@ -119,6 +118,43 @@ func (in *invocation) boot(ctx context.Context, a *app.App, r app.BootRequest) e
 	err = a.Start(ctx, b, os.Stdin, out, errs)
 	if b.Changes != "" && err == nil {
 		in.note("\r\nkept  %s", nearby(b.Changes))
+	}
+	return err
+}
+
+// helped says how a disk starts.
+func helped(b *app.Boot) string {
+	if b.Fast {
+		return "with the processor's help"
+	}
+	return "in software, since the processor cannot help here: that takes a minute or more"
+}
+
+// bootAndRun starts a disk and runs a command in it.
+func (in *invocation) bootAndRun(ctx context.Context, a *app.App, r app.BootRequest, command []string) error {
+	if _, ok := machine.Inside(); !ok {
+		return in.inside(a)
+	}
+	b, err := a.Bootable(ctx, r)
+	if err != nil {
+		return err
+	}
+	in.note("%s", in.paint(bold, b.About))
+	in.note("It starts %s.", helped(b))
+	l := in.follow(a)
+	code, err := a.Command(ctx, b, command, raw(in.out), raw(in.err), func(line string) { l.show("starting", line, 0, 0) }, func(up *vm.Running) {
+		l.end()
+		in.note("It came up in %s.", human(up.Took))
+		if len(up.Failed) > 0 {
+			in.note("Units that failed: %s", strings.Join(up.Failed, ", "))
+		}
+	})
+	l.end()
+	if b.Changes != "" && err == nil {
+		in.note("kept  %s", nearby(b.Changes))
+	}
+	if err == nil && code != 0 {
+		err = &exitError{code}
 	}
 	return err
 }

@@ -17,6 +17,7 @@ type Check struct {
 	Given   map[string]string // values for them; may hold ${…} of the image
 	Script  *Script           // nil for expectations
 	Expect  []Expectation
+	Booted  bool // in a machine that was started from a disk
 	Warn    bool // a failure is no reason to refuse
 	Timeout time.Duration
 	Network bool // reach the host's network
@@ -118,7 +119,8 @@ func (r *reader) check(t *table, given map[string]string, only []string, shared 
 		r.problems.add(t.pos, fmt.Sprintf("check %q checks nothing", c.Name), "give it a script, inline or expect")
 	}
 	if in, at := t.text("in"); in != "" {
-		r.problems.oneOf("place of a check", in, at, []string{"sandbox"}, []string{"vm"})
+		r.problems.oneOf("place of a check", in, at, []string{"sandbox", "vm"}, nil)
+		c.Booted = in == "vm"
 	}
 	if level, at := t.text("level"); level != "" {
 		r.problems.oneOf("level", level, at, []string{"must", "warn"}, nil)
@@ -138,6 +140,12 @@ func (r *reader) check(t *table, given map[string]string, only []string, shared 
 	r.secrets(t, &s)
 	c.Secrets = s.Secrets
 	t.done()
+	for _, v := range r.image.VariantNames() {
+		if c.Booted && c.In(v) && !slices.ContainsFunc(r.image.Artifacts, func(a Artifact) bool { return a.In(v) && a.Boots() }) {
+			r.problems.add(t.pos, strings.TrimSuffix(fmt.Sprintf("check %q judges a machine that was started, and no disk starts of variant %s", c.Name,
+				v), " of variant "), `give an artifact boot = "uefi", or take in = "vm" out`)
+		}
+	}
 	r.image.Checks = append(r.image.Checks, c)
 }
 

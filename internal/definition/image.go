@@ -91,6 +91,12 @@ func (a *Artifact) In(variant string) bool {
 	return len(a.Only) == 0 || slices.Contains(a.Only, variant)
 }
 
+// Boots says whether it is a disk that can be started here.
+func (a *Artifact) Boots() bool {
+	f := artifact.Find(a.Format)
+	return f != nil && f.QEMU != "" && a.Says["boot"] != "" && a.Says["boot"] != "none"
+}
+
 // VariantNames lists the variants, or one without a name.
 func (img *Image) VariantNames() []string {
 	if len(img.Variants) == 0 {

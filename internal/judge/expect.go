@@ -13,6 +13,8 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/inventory"
 	"zygos/internal/layer"
+	"zygos/internal/machine"
+	"zygos/internal/plain"
 )
 
 // Expectation is a kind of expectation: what it is about is the key of its name.
@@ -22,7 +24,14 @@ type Expectation struct {
 	Read func(v definition.Values) (settings any, text string)
 	// Holds says what was found instead, "" if the expectation holds. It starts no process.
 	Holds func(t *Tree, settings any) string
+	// Booted does so in a booted machine; nil where the tree tells.
+	Booted func(g *Guest, settings any) (found string, err error)
+	// Runs does so of an expectation that needs a process.
+	Runs func(run Run, settings any) (found string, err error)
 }
+
+// Run runs a command where a check judges, and returns how it failed and the last lines that it printed.
+type Run func(command string) (*machine.StepError, []string, error)
 
 // Table is the kinds, in the order in which they are told.
 var Table = []Expectation{pathKind, packageKind, accountKind, startsKind, listensKind, runsKind, setuidKind, writableKind, sizeKind}
@@ -119,8 +128,21 @@ var pathKind = Expectation{Name: "path", Read: func(v definition.Values) (any, s
 }, Holds: func(t *Tree, settings any) string {
 	s := settings.(pathSettings)
 	n := t.node(s.path)
-	if n == nil || s.absent {
-		if (n == nil) == s.absent {
+	if n == nil {
+		return s.found(machine.Seen{})
+	}
+	return s.found(machine.Seen{There: true, Mode: n.Mode, Owner: t.owner(n), IDs: fmt.Sprintf("%d:%d", n.UID, n.GID),
+		Content: t.Read(strings.TrimPrefix(path.Clean(s.path), "/"))})
+}, Booted: func(g *Guest, settings any) (string, error) {
+	s := settings.(pathSettings)
+	seen, err := g.Look(g.ctx, s.path)
+	return s.found(seen), err
+}}
+
+// found is what lies at the path instead.
+func (s pathSettings) found(n machine.Seen) string {
+	if !n.There || s.absent {
+		if !n.There == s.absent {
 			return ""
 		}
 		return map[bool]string{true: "it is there", false: "it is not there"}[s.absent]
@@ -129,14 +151,14 @@ var pathKind = Expectation{Name: "path", Read: func(v definition.Values) (any, s
 	if mode, _ := strconv.ParseUint(s.mode, 8, 32); s.mode != "" && uint64(n.Mode&0o7777) != mode {
 		wrong = append(wrong, fmt.Sprintf("its mode is %04o", n.Mode&0o7777))
 	}
-	if owner := t.owner(n); s.owner != "" && s.owner != owner && s.owner != fmt.Sprintf("%d:%d", n.UID, n.GID) {
-		wrong = append(wrong, "its owner is "+owner)
+	if s.owner != "" && s.owner != n.Owner && s.owner != n.IDs {
+		wrong = append(wrong, "its owner is "+n.Owner)
 	}
-	if s.holds != "" && !strings.Contains(string(t.Read(strings.TrimPrefix(path.Clean(s.path), "/"))), s.holds) {
+	if s.holds != "" && !strings.Contains(string(n.Content), s.holds) {
 		wrong = append(wrong, "its content does not hold that")
 	}
 	return strings.Join(wrong, ", ")
-}}
+}
 
 type packageSettings struct {
 	name, relation, version string
@@ -256,6 +278,13 @@ func (t *Tree) maySudo(name string, groups []string) bool {
 var startsKind = Expectation{Name: "starts", Read: func(v definition.Values) (any, string) {
 	name, _ := v.Must("starts", "ssh")
 	return name, name + " starts at boot"
+}, Booted: func(g *Guest, settings any) (string, error) {
+	failed, said, err := g.run("if [ -d /run/systemd/system ]; then systemctl is-active -- " + plain.Shell(settings.(string)) + "; else rc-service -- " +
+		plain.Shell(settings.(string)) + " status; fi")
+	if failed == nil || err != nil {
+		return "", err
+	}
+	return "it is " + cmp.Or(strings.Join(said, " "), failed.How()), nil
 }, Holds: func(t *Tree, settings any) string {
 	name := settings.(string)
 	services := t.inventory().Services
@@ -275,7 +304,28 @@ var listensKind = Expectation{Name: "listens", Read: func(v definition.Values) (
 	if n, err := strconv.Atoi(port); text != "" && (err != nil || n < 1 || n > 65535 || (protocol != "tcp" && protocol != "udp")) {
 		v.Problem(at, fmt.Sprintf("%q is no port", text), `write for instance "tcp/22"`)
 	}
-	return listensSettings{protocol, port}, text + " is listened on, by configuration"
+	return listensSettings{protocol, port}, text + " is listened on"
+}, Booted: func(g *Guest, settings any) (string, error) {
+	s := settings.(listensSettings)
+	var others []string
+	for _, version := range []string{"", "6"} {
+		table, err := g.Look(g.ctx, "/proc/net/"+s.protocol+version)
+		if err != nil {
+			return "", err
+		}
+		for _, port := range listening(s.protocol, string(table.Content)) {
+			if port == s.port {
+				return "", nil
+			}
+			if !slices.Contains(others, port) {
+				others = append(others, port)
+			}
+		}
+	}
+	if len(others) == 0 {
+		return "nothing listens on " + s.protocol, nil
+	}
+	return "the machine listens on " + s.protocol + " " + some(others), nil
 }, Holds: func(t *Tree, settings any) string {
 	s := settings.(listensSettings)
 	ssh := false // a port is named
@@ -314,6 +364,18 @@ var runsKind = Expectation{Name: "runs", Read: func(v definition.Values) (any, s
 		text += fmt.Sprintf(" and prints %q", form)
 	}
 	return s, text
+}, Runs: func(run Run, settings any) (string, error) {
+	s := settings.(runsSettings)
+	failed, said, err := run(s.command)
+	switch {
+	case err != nil:
+		return "", err
+	case failed != nil:
+		return failed.How(), nil
+	case s.prints != nil && !s.prints.MatchString(strings.Join(said, "\n")):
+		return "it prints " + quote(said), nil
+	}
+	return "", nil
 }}
 
 // listed is an expectation that a list is exactly the one that is found.

@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
@@ -37,6 +38,7 @@ type Result struct {
 	Variant string        `json:"variant,omitempty"`
 	Shared  string        `json:"shared,omitempty"` // contract
 	Source  string        `json:"source,omitempty"` // script in the workspace
+	Booted  bool          `json:"booted,omitempty"` // it was judged in a machine that was started
 	State   string        `json:"state"`
 	Why     string        `json:"why,omitempty"`     // it did not pass
 	Expects []Expected    `json:"expects,omitempty"` // each expectation
@@ -87,7 +89,7 @@ func (b *Bench) Judge(ctx context.Context, checks []plan.Check, each func(Result
 	for i := range checks {
 		group.Go(func() error {
 			began := time.Now()
-			r, err := b.one(within, tree, &checks[i])
+			r, err := b.one(within, place{tree: tree, run: b.fresh}, &checks[i])
 			if err != nil {
 				return fmt.Errorf("check %s: %w", checks[i].Name, err)
 			}
@@ -103,14 +105,21 @@ func (b *Bench) Judge(ctx context.Context, checks []plan.Check, each func(Result
 	return list, err
 }
 
+// place is where a check judges.
+type place struct {
+	tree  *Tree
+	run   func(context.Context, machine.Stage, machine.Watcher) error
+	guest *machine.Guest // nil in a fresh instance
+}
+
 // one judges by one check.
-func (b *Bench) one(ctx context.Context, tree *Tree, c *plan.Check) (r Result, err error) {
-	r = Result{Check: c.Name, Variant: b.Variant, Shared: c.Shared, State: Passed}
+func (b *Bench) one(ctx context.Context, at place, c *plan.Check) (r Result, err error) {
+	r = Result{Check: c.Name, Variant: b.Variant, Shared: c.Shared, Booted: c.Booted, State: Passed}
 	if len(c.Steps) > 0 {
 		r.Source = c.Steps[0].Source
-		err = b.script(ctx, c, c.Steps[0].Script, &r)
+		err = b.script(ctx, at, c, c.Steps[0].Script, &r)
 	} else {
-		err = b.expectations(ctx, tree, c, &r)
+		err = b.expectations(ctx, at, c, &r)
 	}
 	if r.State == Failed && c.Warn {
 		r.State = Warned
@@ -118,15 +127,14 @@ func (b *Bench) one(ctx context.Context, tree *Tree, c *plan.Check) (r Result, e
 	return r, err
 }
 
-// script runs a check's script in a fresh instance.
-func (b *Bench) script(ctx context.Context, c *plan.Check, content []byte, r *Result) error {
+// script runs a check's script.
+func (b *Bench) script(ctx context.Context, at place, c *plan.Check, content []byte, r *Result) error {
 	said := &listener{}
-	failed, err := b.run(ctx, c, content, said)
-	if err != nil {
-		return err
-	}
+	failed, err := b.run(ctx, at, c, content, said)
 	r.Output, r.Cut = said.lines, said.cut
 	switch {
+	case err != nil:
+		return err
 	case failed == nil:
 	case failed.Code == skips && failed.Signal == "" && failed.Reason == "":
 		r.State = Skipped
@@ -139,17 +147,14 @@ func (b *Bench) script(ctx context.Context, c *plan.Check, content []byte, r *Re
 	return nil
 }
 
-// run carries a script out and throws away what it changed.
-func (b *Bench) run(ctx context.Context, c *plan.Check, content []byte, watch machine.Watcher) (*machine.StepError, error) {
+// run carries a script out.
+func (b *Bench) run(ctx context.Context, at place, c *plan.Check, content []byte, watch machine.Watcher) (*machine.StepError, error) {
 	stage := machine.Stage{Name: c.Name, Hostname: "zygos", Network: c.Network, Timeout: c.Timeout, Limits: b.Limits, Mask: b.Mask}
 	for _, m := range c.Secrets {
 		stage.Secrets = append(stage.Secrets, machine.Secret{Name: m.Name, Variable: m.Variable, Value: m.Value.Value})
 	}
 	stage.Steps = []machine.Step{{Name: c.Name, Script: &machine.Script{Content: content, User: c.User, Dir: c.Dir, Env: c.Env}}}
-	left, err := b.Machine.Run(ctx, b.Ground, stage, watch)
-	if left != nil {
-		left.Drop()
-	}
+	err := at.run(ctx, stage, watch)
 	var failed *machine.StepError
 	if errors.As(err, &failed) && ctx.Err() == nil {
 		return failed, nil
@@ -157,27 +162,24 @@ func (b *Bench) run(ctx context.Context, c *plan.Check, content []byte, watch ma
 	return nil, err
 }
 
+// fresh runs a stage in a fresh instance and throws away what it changed.
+func (b *Bench) fresh(ctx context.Context, stage machine.Stage, watch machine.Watcher) error {
+	left, err := b.Machine.Run(ctx, b.Ground, stage, watch)
+	if left != nil {
+		left.Drop()
+	}
+	return err
+}
+
 // expectations judges each of a check.
-func (b *Bench) expectations(ctx context.Context, tree *Tree, c *plan.Check, r *Result) error {
+func (b *Bench) expectations(ctx context.Context, at place, c *plan.Check, r *Result) error {
 	wrong := 0
 	for _, e := range c.Expect {
-		found := ""
-		if s, runs := e.Settings.(runsSettings); runs {
-			said := &listener{}
-			failed, err := b.run(ctx, c, []byte("#!/bin/sh\n"+s.command+"\n"), said)
-			if err != nil {
-				return err
-			}
-			switch {
-			case failed != nil:
-				found = b.Text(failed.How())
-			case s.prints != nil && !s.prints.MatchString(strings.Join(said.lines, "\n")):
-				found = "it prints " + quote(said.lines)
-			}
-		} else {
-			found = b.Text(find(e.Kind).Holds(tree, e.Settings))
+		found, err := b.expectation(ctx, at, c, e)
+		if err != nil {
+			return err
 		}
-		r.Expects = append(r.Expects, Expected{What: e.Text, Holds: found == "", Found: found})
+		r.Expects = append(r.Expects, Expected{What: e.Text, Holds: found == "", Found: b.Text(found)})
 		if found != "" {
 			wrong++
 		}
@@ -186,6 +188,23 @@ func (b *Bench) expectations(ctx context.Context, tree *Tree, c *plan.Check, r *
 		r.State, r.Why = Failed, fmt.Sprintf("%d of %d expectations do not hold", wrong, len(c.Expect))
 	}
 	return ctx.Err()
+}
+
+// expectation says what was found instead of what is expected, "" if it holds.
+func (b *Bench) expectation(ctx context.Context, at place, c *plan.Check, e definition.Expectation) (found string, err error) {
+	kind := find(e.Kind)
+	run := func(command string) (*machine.StepError, []string, error) {
+		said := &listener{}
+		failed, err := b.run(ctx, at, c, []byte("#!/bin/sh\n"+command+"\n"), said)
+		return failed, said.lines, err
+	}
+	switch {
+	case kind.Runs != nil:
+		return kind.Runs(run, e.Settings)
+	case kind.Booted != nil && at.guest != nil:
+		return kind.Booted(&Guest{at.guest, ctx, run}, e.Settings)
+	}
+	return kind.Holds(at.tree, e.Settings), nil
 }
 
 // quote is what was printed, in one short line.

@@ -198,6 +198,12 @@ func Early() {
 		enter()
 	case cmdInit:
 		sandboxInit()
+	case AgentFile:
+		if os.Getpid() == 1 {
+			agentInit()
+		}
+	case cmdAgent:
+		agent()
 	}
 	if os.Getenv(envInside) != "" {
 		// If the process that the user started is killed, this one stops and cleans up.

@@ -25,6 +25,8 @@ import (
 const (
 	zygosDir  = "/run/zygos"
 	scriptDir = zygosDir + "/steps"
+	secretDir = zygosDir + "/secrets"
+	toolPath  = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 	inMemory  = "size=256m,nr_inodes=65536" // what a file system in memory may take; /tmp is on disk
 )
 
@@ -333,15 +335,14 @@ func copyFile(in io.Reader, h *tar.Header, uid, gid int) error {
 // giveSecrets puts the stage's secrets into files in memory, for one user only, and returns the
 // variables that hold them.
 func giveSecrets(list []Secret, account account) (env []string, err error) {
-	const dir = zygosDir + "/secrets"
 	if len(list) == 0 {
 		return nil, nil
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(secretDir, 0o755); err != nil {
 		return nil, err
 	}
 	for _, s := range list {
-		name := path.Join(dir, s.Name)
+		name := path.Join(secretDir, s.Name)
 		_ = os.Remove(name) // of the script before
 		if err := os.WriteFile(name, []byte(s.Value), 0o400); err != nil {
 			return nil, err
@@ -360,8 +361,10 @@ func runScript(i int, step orderStep, o order) *StepError {
 	defer out.Close()
 	defer errs.Close()
 	defer func() {
-		_, _ = io.WriteString(out, o.End+"\n") // a reader that is gone needs no mark
-		_, _ = io.WriteString(errs, o.End+"\n")
+		if o.End != "" {
+			_, _ = io.WriteString(out, o.End+"\n") // a reader that is gone needs no mark
+			_, _ = io.WriteString(errs, o.End+"\n")
+		}
 	}()
 	s := step.Script
 	account, err := lookUp(s.User)
@@ -402,7 +405,7 @@ func runScript(i int, step orderStep, o order) *StepError {
 }
 
 func environment(account account, term string) []string {
-	return []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=" + account.home,
+	return []string{"PATH=" + toolPath, "HOME=" + account.home,
 		"USER=" + account.name, "LOGNAME=" + account.name, "LANG=C.UTF-8", "TERM=" + term}
 }
 

@@ -65,6 +65,8 @@ type answer struct {
 	Broken string // the sandbox itself failed
 	Tree   bool   // because of the tree
 	Code   int    // of a shell that ended
+	Up     string // of a guest: that it has come up
+	Units  string // of systemd that failed on the way
 }
 
 // Descriptors of process 1; those of the steps follow.

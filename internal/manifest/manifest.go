@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"zygos/internal/catalog"
+	"zygos/internal/plain"
 )
 
 // Schemas by name: JSON Schema, draft 2020-12.
@@ -126,7 +127,7 @@ func (m *Manifest) Environment() (lines []string) {
 	lines = append(lines, Variable(m.Image, "version")+"="+m.Version)
 	for _, region := range slices.Sorted(maps.Keys(m.Regions)) {
 		for _, pl := range m.Regions[region] {
-			lines = append(lines, Variable(m.Image, region, pl.Variant, pl.Name)+"="+Quoted(pl.ID))
+			lines = append(lines, Variable(m.Image, region, pl.Variant, pl.Name)+"="+plain.Shell(pl.ID))
 		}
 	}
 	slices.Sort(lines[1:])
@@ -145,14 +146,6 @@ func Variable(words ...string) string {
 		}
 		return '_'
 	}, strings.Join(words, "_"))
-}
-
-// Quoted is a value as a shell takes it, whatever it holds.
-func Quoted(value string) string {
-	if strings.Trim(value, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.:/@") == "" {
-		return value
-	}
-	return "'" + strings.ReplaceAll(value, "'", `'\''`) + "'"
 }
 
 // Index is zygos.region/1: everything that belongs to a region.

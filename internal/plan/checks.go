@@ -73,7 +73,7 @@ func (d *describer) checks(shape *Shape, values map[string]string) error {
 		for _, name := range []string{"image", "version", "variant"} {
 			s.Env = append(s.Env, "ZYGOS_"+strings.ToUpper(name)+"="+values[name])
 		}
-		shape.Checks = append(shape.Checks, Check{Stage: *s, Warn: c.Warn, Expect: c.Expect})
+		shape.Checks = append(shape.Checks, Check{Stage: *s, Booted: c.Booted, Warn: c.Warn, Expect: c.Expect})
 	}
 	return nil
 }

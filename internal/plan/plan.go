@@ -81,6 +81,7 @@ type Shape struct {
 // what it is.
 type Check struct {
 	Stage
+	Booted bool                     `json:"booted,omitempty"` // in a machine that was started
 	Warn   bool                     `json:"warn,omitempty"`
 	Expect []definition.Expectation `json:"expect,omitempty"`
 }

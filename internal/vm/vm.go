@@ -129,6 +129,7 @@ type Machine struct {
 	CPUs    int
 	Memory  int64 // bytes
 	Ports   []Port
+	Alone   bool   // it reaches neither this host nor what lies behind
 	Temp    string // folder for what is thrown away
 }
 
@@ -143,6 +144,9 @@ func (h *Host) command(ctx context.Context, m Machine, serial string) *exec.Cmd 
 		disk = "file=" + escape(m.Changes) + ",format=qcow2"
 	}
 	net := "user,id=net"
+	if m.Alone {
+		net += ",restrict=on"
+	}
 	for _, p := range m.Ports {
 		net += fmt.Sprintf(",hostfwd=tcp:127.0.0.1:%d-:%d", p.Host, p.Guest)
 	}

@@ -2,7 +2,9 @@ package vm_test
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -56,4 +58,39 @@ func TestMachineComesUpOrSaysWhyNot(t *testing.T) {
 	require.EqualError(t, err, "the machine ended before it was up: no such disk")
 	_, err = play(t, `exit 0`).Comes(t.Context(), m, time.Minute, func(string) {})
 	require.ErrorContains(t, err, "it turned itself off")
+}
+
+// A machine is started with the kernel it is given, and with our agent in one more archive of its initramfs.
+func TestMachineStartsWithOurAgent(t *testing.T) {
+	dir := t.TempDir()
+	m := vm.Machine{Disk: "/dev/null", Format: "raw", CPUs: 1, Memory: 1 << 20, Temp: dir, Alone: true}
+	kernel := func() vm.Kernel {
+		return vm.Kernel{Image: strings.NewReader("the kernel"), Initrd: strings.NewReader("odd"), Cmdline: "root=PARTUUID=1 ro"}
+	}
+	up := `printf 'a\0\0\0\055{"Up":"settled","Units":"b.service failed"}\n\n' >&3`
+	r, err := play(t, `cd `+dir+`; cat kernel > had; tail -c +5 initrd > archive
+printf '%s\n' "$@" > args; `+up+`; sleep 60`).Boot(t.Context(), m, kernel(), time.Minute, func(string) {})
+	require.NoError(t, err)
+	defer r.Stop()
+	require.Equal(t, []string{"b.service"}, r.Failed)
+	had, err := os.ReadFile(dir + "/had")
+	require.NoError(t, err)
+	require.Equal(t, "the kernel", string(had))
+	args, err := os.ReadFile(dir + "/args")
+	require.NoError(t, err)
+	require.Contains(t, string(args), "\nroot=PARTUUID=1 ro rdinit=/zygos-agent\n")
+	require.Contains(t, string(args), "restrict=on")
+	out, err := exec.Command("sh", "-c", "cpio -t --quiet < "+dir+"/archive").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.Equal(t, "dev\ndev/console\ndev/null\nzygos-proc\nzygos-agent\n", string(out))
+
+	var down *vm.NotUpError
+	_, err = play(t, `echo no root >&2; exit 1`).Boot(t.Context(), m, kernel(), time.Minute, func(string) {})
+	require.ErrorAs(t, err, &down)
+	require.EqualError(t, err, "the machine ended before it was up: no root")
+	_, err = play(t, `echo waiting; sleep 60`).Boot(t.Context(), m, kernel(), time.Second, func(string) {})
+	require.ErrorAs(t, err, &down)
+	require.Equal(t, []string{"waiting"}, down.Console)
+	_, err = play(t, `printf 'a\377\377\377\377' >&3; sleep 60`).Boot(t.Context(), m, kernel(), time.Minute, func(string) {})
+	require.ErrorAs(t, err, &down, "a guest that says nonsense is none that is up")
 }

@@ -1,0 +1,94 @@
+package build
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"zygos/internal/artifact"
+	"zygos/internal/definition"
+	"zygos/internal/judge"
+	"zygos/internal/layer"
+	"zygos/internal/plan"
+	"zygos/internal/vm"
+)
+
+// Booting is a disk that is to start with the kernel of its tree and our agent.
+type Booting struct {
+	vm.Machine
+	Image    string
+	Artifact definition.Artifact
+	Store    *layer.Store
+	Layers   []string
+	Tree     *layer.Tree // merged already
+}
+
+// upLimit is in what time a machine must be up if its definition does not say.
+const upLimit = 5 * time.Minute
+
+// Bootable leaves the artifacts that start, the quickest to read first.
+func Bootable(list []definition.Artifact) []definition.Artifact {
+	starts := slices.DeleteFunc(slices.Clone(list), func(a definition.Artifact) bool { return !a.Boots() })
+	quick := []string{"raw", "qcow2", "vhdx", "vhd", "vmdk"}
+	slices.SortStableFunc(starts, func(a, b definition.Artifact) int {
+		return slices.Index(quick, a.Format) - slices.Index(quick, b.Format)
+	})
+	return starts
+}
+
+// Boot starts a disk; the error is a *vm.NotUpError if it does not come up. tell hears each line of its console.
+func (e *Engine) Boot(ctx context.Context, b Booting, tell func(line string)) (*vm.Running, error) {
+	host, err := vm.Find(ctx, e.State.Machines())
+	if err != nil {
+		return nil, fmt.Errorf("no machine can be started here: %w", err)
+	}
+	t := artifact.Tree{Digest: layer.TreeDigest(b.Layers), Nodes: b.Tree.Nodes(), Merged: b.Tree, Content: func(n *layer.Node) string {
+		return filepath.Join(b.Store.TreeDir(b.Layers[n.Layer]), n.Path)
+	}}
+	start, err := t.Start(artifact.Options{Says: b.Artifact.Says, Label: b.Image})
+	if err != nil {
+		return nil, err
+	}
+	image, err := start.Kernel.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer image.Close()
+	initrd, err := start.Initrd.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer initrd.Close()
+	limit := b.Artifact.Says.Span("boots")
+	if limit == 0 {
+		limit = upLimit
+	}
+	b.Format, b.CPUs, b.Memory = artifact.Find(b.Artifact.Format).QEMU, TryCPUs, TryMemory
+	return host.Boot(ctx, b.Machine, vm.Kernel{Image: image, Initrd: initrd, Cmdline: start.Cmdline}, limit, tell)
+}
+
+// ChecksIn leaves the checks that judge a machine that was started, or the others.
+func ChecksIn(checks []plan.Check, booted bool) []plan.Check {
+	return slices.DeleteFunc(slices.Clone(checks), func(c plan.Check) bool { return c.Booted != booted })
+}
+
+// JudgeBooted judges by the checks of a machine that is started for them, if there are any; tell hears its console, up that it came up.
+func (e *Engine) JudgeBooted(ctx context.Context, on *judge.Bench, checks []plan.Check, disk func() (Booting, error), tell func(line string),
+	up func(*vm.Running), each func(judge.Result)) ([]judge.Result, error) {
+	checks = ChecksIn(checks, true)
+	return on.Booted(ctx, checks, func(ctx context.Context) (*vm.Running, error) {
+		d, err := disk()
+		if err != nil {
+			return nil, err
+		}
+		d.Alone = !slices.ContainsFunc(checks, func(c plan.Check) bool { return c.Network })
+		d.Store, d.Layers, d.Tree = on.Ground.Store, on.Ground.Layers, on.Ground.Tree
+		guest, err := e.Boot(ctx, d, tell)
+		if err == nil {
+			up(guest)
+		}
+		return guest, err
+	}, each)
+}

@@ -1,0 +1,286 @@
+package machine
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"zygos/internal/plain"
+)
+
+// Guest is a booted machine with our agent in it, seen from the host. It does one thing at a time.
+type Guest struct {
+	port    io.ReadWriteCloser
+	heard   atomic.Int64 // when the agent said something last, Unix nanoseconds
+	answers chan answer
+	seen    chan Seen
+	up      chan answer
+	gone    chan struct{}
+	mu      sync.Mutex
+	streams [2]*io.PipeWriter // of the script that runs
+}
+
+// GoneError says that the guest does not answer any more.
+type GoneError struct{ Why string }
+
+func (e *GoneError) Error() string { return e.Why }
+
+// Seen is what lies at a path of a guest.
+type Seen struct {
+	There   bool
+	Mode    uint32 // as in stat(2)
+	Owner   string // USER:GROUP, names where the guest knows some
+	IDs     string // the same in numbers
+	Content []byte // of a file, the first 512 KiB at most
+}
+
+const mostSeen = longestFrame / 2 // bytes of content, which JSON makes longer by a third
+
+// How far a guest is that says that it is up.
+const (
+	upRooted  = "root"    // its init runs from the real root
+	upSettled = "settled" // systemd has started all that it was to start
+)
+
+// silence is after how long an agent is gone that says nothing: processors in software can be slow.
+const silence = time.Minute
+
+// NewGuest speaks with the agent at the other end of a port.
+func NewGuest(port io.ReadWriteCloser) *Guest {
+	g := &Guest{port: port, answers: make(chan answer, 1), seen: make(chan Seen, 1), up: make(chan answer, 1), gone: make(chan struct{})}
+	g.heard.Store(time.Now().UnixNano())
+	go g.listen()
+	return g
+}
+
+// listen passes on what the agent says, until the port ends.
+func (g *Guest) listen() {
+	defer close(g.gone)
+	defer g.endStreams()
+	for {
+		kind, payload, err := readFrame(g.port)
+		if err != nil {
+			return
+		}
+		g.heard.Store(time.Now().UnixNano())
+		switch kind {
+		case frameOut, frameErr:
+			g.mu.Lock()
+			to := g.streams[map[byte]int{frameOut: 0, frameErr: 1}[kind]]
+			g.mu.Unlock()
+			if to != nil {
+				_, _ = to.Write(payload) // who reads has ended
+			}
+		case frameSeen:
+			var s Seen
+			if json.Unmarshal(payload, &s) == nil {
+				put(g.seen, s)
+			}
+		case frameAnswer:
+			var a answer
+			switch {
+			case json.Unmarshal(payload, &a) != nil:
+			case a.Up != "":
+				put(g.up, a)
+			default:
+				g.endStreams()
+				put(g.answers, a)
+			}
+		}
+	}
+}
+
+// put leaves an answer for whoever asked, if there is none already.
+func put[T any](to chan T, v T) {
+	select {
+	case to <- v:
+	default:
+	}
+}
+
+// clear takes away an answer that nobody waited for.
+func clear[T any](from chan T) {
+	select {
+	case <-from:
+	default:
+	}
+}
+
+func (g *Guest) endStreams() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for i, w := range g.streams {
+		if w != nil {
+			w.Close()
+			g.streams[i] = nil
+		}
+	}
+}
+
+// Up waits until the guest's systemd has started everything, and returns the units that failed. Where there is none, settled is
+// false, and its console must tell.
+func (g *Guest) Up(ctx context.Context) (settled bool, failed []string, err error) {
+	select {
+	case a := <-g.up:
+		for line := range strings.Lines(a.Units) {
+			if f := strings.Fields(line); len(f) > 0 {
+				failed = append(failed, f[0])
+			}
+		}
+		return a.Up == upSettled, failed, nil
+	case <-g.gone:
+		return false, nil, &GoneError{"the machine ended"}
+	case <-ctx.Done():
+		return false, nil, ctx.Err()
+	}
+}
+
+// wait waits for something of the agent, which is gone when it says nothing.
+func wait[T any](ctx context.Context, g *Guest, from <-chan T) (got T, err error) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case got = <-from:
+			return got, nil
+		case <-g.gone:
+			return got, &GoneError{"the machine ended"}
+		case <-ctx.Done():
+			return got, context.Cause(ctx)
+		case <-tick.C:
+			if time.Since(time.Unix(0, g.heard.Load())) > silence {
+				return got, &GoneError{fmt.Sprintf("the machine says nothing any more since %s", silence)}
+			}
+		}
+	}
+}
+
+// Look returns what lies at a path.
+func (g *Guest) Look(ctx context.Context, path string) (Seen, error) {
+	clear(g.seen)
+	if _, err := g.port.Write(frame(frameLook, []byte(path))); err != nil {
+		return Seen{}, &GoneError{"the machine ended"}
+	}
+	return wait(ctx, g, g.seen)
+}
+
+// Run carries out a stage of one script, as a machine does; network and limits are those of the guest. A guest that goes away
+// meanwhile is a *GoneError.
+func (g *Guest) Run(ctx context.Context, stage Stage, watch Watcher) error {
+	within := ctx
+	if stage.Timeout > 0 {
+		var cancel context.CancelFunc
+		within, cancel = context.WithTimeoutCause(ctx, stage.Timeout, errTimeout)
+		defer cancel()
+	}
+	step := stage.Steps[0]
+	out := lineSplitter{end: rand.Text()} // nobody says it: the streams end by themselves
+	out.emit = func(stream, text string) { watch.Line(0, stream, text) }
+	out.cut = func(stream string, lines, bytes int64) { watch.Cut(0, stream, lines, bytes) }
+	var lines [2]int
+	watch.StepStarted(0)
+	a, err := g.carryOut(within, step.Script, stage.Secrets, func(i int, from io.Reader) {
+		if stage.Mask != nil {
+			from = stage.Mask(from)
+		}
+		lines[i] = out.copy([]string{"out", "err"}[i], from)
+	})
+	if errors.Is(err, errTimeout) {
+		a, err = answer{Failed: &StepError{Reason: fmt.Sprintf("it did not end within its timeout of %s; all its processes were stopped",
+			stage.Timeout)}}, nil
+	}
+	if err != nil {
+		return err
+	}
+	if a.Failed == nil {
+		watch.StepEnded(0, a.Took, nil)
+		return nil
+	}
+	a.Failed.Name, a.Failed.Step, a.Failed.Line = step.Name, 0, max(lines[0], lines[1])
+	watch.StepEnded(0, a.Took, a.Failed)
+	return a.Failed
+}
+
+// Command runs a command as root, passes on what it prints, and returns its exit code.
+func (g *Guest) Command(ctx context.Context, command []string, out, errs io.Writer) (code int, err error) {
+	words := make([]string, len(command))
+	for i, word := range command {
+		words[i] = plain.Shell(word)
+	}
+	s := &Script{Content: []byte("#!/bin/sh\nexec " + strings.Join(words, " ") + "\n")}
+	a, err := g.carryOut(ctx, s, nil, func(i int, from io.Reader) { _, _ = io.Copy([]io.Writer{out, errs}[i], from) }) // a terminal that is gone
+	switch {
+	case err != nil:
+		return 0, err
+	case a.Failed == nil:
+		return 0, nil
+	case a.Failed.Signal != "":
+		return 128 + int(unix.SignalNum(a.Failed.Signal)), nil
+	case a.Failed.Code != 0:
+		return a.Failed.Code, nil
+	}
+	return 0, errors.New(a.Failed.How())
+}
+
+// carryOut has the agent run a script; hear is given what it prints, to out (0) and err (1). When the context ends, all that the script
+// started is stopped.
+func (g *Guest) carryOut(ctx context.Context, s *Script, secrets []Secret, hear func(i int, from io.Reader)) (answer, error) {
+	text, err := json.Marshal(order{Secrets: secrets, Steps: []orderStep{{Script: s}}})
+	if err != nil {
+		return answer{}, err
+	}
+	if len(text) > longestFrame {
+		return answer{}, fmt.Errorf("a script is too long for a booted machine, which takes %d KiB", longestFrame*3/4>>10)
+	}
+	var heard sync.WaitGroup
+	for i := range g.streams {
+		r, w := io.Pipe()
+		g.mu.Lock()
+		g.streams[i] = w
+		g.mu.Unlock()
+		heard.Go(func() {
+			hear(i, r)
+			r.Close()
+		})
+	}
+	a, err := g.ask(ctx, text)
+	if err != nil && ctx.Err() != nil { // it still runs
+		if stopped := g.stop(); stopped != nil {
+			err = stopped
+		}
+	}
+	g.endStreams()
+	heard.Wait()
+	return a, err
+}
+
+func (g *Guest) ask(ctx context.Context, order []byte) (answer, error) {
+	clear(g.answers)
+	if _, err := g.port.Write(frame(frameOrder, order)); err != nil {
+		return answer{}, &GoneError{"the machine ended"}
+	}
+	return wait(ctx, g, g.answers)
+}
+
+// stop ends what runs.
+func (g *Guest) stop() error {
+	ctx, cancel := context.WithTimeoutCause(context.Background(), silence, &GoneError{"the machine does not stop what runs in it"})
+	defer cancel()
+	if _, err := g.port.Write(frame(frameStop, nil)); err != nil {
+		return &GoneError{"the machine ended"}
+	}
+	_, err := wait(ctx, g, g.answers)
+	return err
+}
+
+// Close ends the talk.
+func (g *Guest) Close() error { return g.port.Close() }

@@ -1,0 +1,114 @@
+package machine_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"io"
+	"net"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"zygos/internal/machine"
+)
+
+// talk is an agent that a test plays: it hears a message and says what it likes.
+type talk struct {
+	t    *testing.T
+	port net.Conn
+}
+
+func (a talk) say(kind byte, payload string) {
+	_, _ = a.port.Write(append(binary.BigEndian.AppendUint32([]byte{kind}, uint32(len(payload))), payload...)) // a host that went is tested too
+}
+
+func (a talk) hear() (kind byte, payload []byte) {
+	var head [5]byte
+	if _, err := io.ReadFull(a.port, head[:]); err != nil {
+		return 0, nil
+	}
+	payload = make([]byte, binary.BigEndian.Uint32(head[1:]))
+	_, err := io.ReadFull(a.port, payload)
+	require.NoError(a.t, err)
+	return head[0], payload
+}
+
+// played is a guest with an agent that answers each message as play does.
+func played(t *testing.T, play func(a talk, kind byte, payload []byte)) *machine.Guest {
+	ours, theirs := net.Pipe()
+	g := machine.NewGuest(ours)
+	t.Cleanup(func() { g.Close() })
+	go func() {
+		for a := (talk{t, theirs}); ; {
+			kind, payload := a.hear()
+			if kind == 0 {
+				return
+			}
+			play(a, kind, payload)
+		}
+	}()
+	return g
+}
+
+func script(text string, timeout time.Duration) machine.Stage {
+	return machine.Stage{Timeout: timeout, Steps: []machine.Step{{Name: "check", Script: &machine.Script{Content: []byte(text)}}}}
+}
+
+// What a guest says is passed on as from any machine, and how its script ended.
+func TestGuestRunsScripts(t *testing.T) {
+	g := played(t, func(a talk, kind byte, payload []byte) {
+		var o struct {
+			Steps []struct{ Script machine.Script }
+		}
+		require.NoError(t, json.Unmarshal(payload, &o))
+		a.say('b', "")
+		a.say('o', "one\ntw")
+		a.say('e', "/run/zygos/steps/01: line 7: oops\n")
+		a.say('o', "o\n"+string(o.Steps[0].Script.Content)+"\x1b[31mred")
+		a.say('a', `{"Failed":{"Code":3}}`)
+	})
+	w := &bench{}
+	err := g.Run(t.Context(), script("the script", 0), w)
+	var failed *machine.StepError
+	require.ErrorAs(t, err, &failed)
+	require.Equal(t, machine.StepError{Name: "check", Code: 3, Line: 7}, *failed)
+	require.ElementsMatch(t, []string{"0 out one", "0 out two", "0 out the scriptred", "0 err /run/zygos/steps/01: line 7: oops"}, w.lines)
+	var out, errs bytes.Buffer
+	code, err := g.Command(t.Context(), []string{"say", "it's"}, &out, &errs)
+	require.NoError(t, err)
+	require.Equal(t, 3, code)
+	require.Equal(t, "one\ntwo\n#!/bin/sh\nexec say 'it'\\''s'\n\x1b[31mred", out.String())
+}
+
+// A script that hangs is stopped, and the guest goes on; a guest that goes away or says nonsense is said to be gone.
+func TestGuestThatHangsOrGoes(t *testing.T) {
+	g := played(t, func(a talk, kind byte, payload []byte) {
+		switch {
+		case kind == 'k':
+			a.say('a', `{"Failed":{"Signal":"SIGKILL"}}`)
+		case kind == 'l':
+			a.say('s', `{"There":true,"Owner":"root:root"}`)
+		case bytes.Contains(payload, []byte("bGVhdmU=")): // leave
+			a.port.Close()
+		}
+	})
+	err := g.Run(t.Context(), script("hang", 10*time.Millisecond), &bench{})
+	require.EqualError(t, err, "check: it did not end within its timeout of 10ms; all its processes were stopped")
+	ctx, cancel := context.WithCancel(t.Context())
+	time.AfterFunc(10*time.Millisecond, cancel)
+	require.ErrorIs(t, g.Run(ctx, script("hang", 0), &bench{}), context.Canceled)
+	seen, err := g.Look(t.Context(), "/etc/hostname")
+	require.NoError(t, err)
+	require.Equal(t, "root:root", seen.Owner)
+	var gone *machine.GoneError
+	require.ErrorAs(t, g.Run(t.Context(), script("leave", 0), &bench{}), &gone)
+	require.ErrorAs(t, g.Run(t.Context(), script("hang", 0), &bench{}), &gone)
+
+	g = played(t, func(a talk, kind byte, payload []byte) {
+		_, _ = a.port.Write([]byte("o\xff\xff\xff\xff and so on"))
+	})
+	require.ErrorAs(t, g.Run(t.Context(), script("x", 0), &bench{}), &gone)
+}

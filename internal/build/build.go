@@ -8,9 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
@@ -272,7 +270,7 @@ func (e maskedError) Unwrap() error { return e.error }
 
 func (r *run) carryOut(ctx context.Context, began time.Time) error {
 	r.emit(Started{Version: r.plan.Version, Why: r.plan.Why})
-	r.keepTexts()
+	r.keepTexts(ctx)
 	if err := r.base(ctx); err != nil {
 		return err
 	}
@@ -423,49 +421,4 @@ func (e *Engine) free() int64 {
 		return 0
 	}
 	return int64(fs.Bavail) * fs.Bsize
-}
-
-const textSize = 256 << 10 // larger files are no text that people compare
-
-// keepTexts keeps the files that go into the build, as far as they are text, so that later plans
-// can say what changed in them. A file that is not kept only makes a later reason shorter.
-func (r *run) keepTexts() {
-	if os.MkdirAll(filepath.Dir(r.State.Text("x")), 0o755) != nil {
-		return
-	}
-	keep := func(digest string, read func() ([]byte, error)) {
-		if r.State.ReadText(digest) != nil {
-			return
-		}
-		name := r.State.Text(digest)
-		if text, err := read(); err == nil && len(text) <= textSize && !slices.Contains(text, 0) {
-			part := filepath.Join(r.dir, "text-"+digest)
-			if os.WriteFile(part, text, 0o644) == nil {
-				_ = os.Rename(part, name) // as the comment says
-			}
-		}
-	}
-	for _, s := range r.plan.Sources {
-		keep(s.Digest, func() ([]byte, error) {
-			f, err := os.Open(filepath.Join(r.Root, s.Path))
-			if err != nil {
-				return nil, err
-			}
-			defer f.Close()
-			text, err := io.ReadAll(io.LimitReader(f, textSize+1))
-			if err == nil && plan.Digest(text) != s.Digest {
-				err = errors.New("not what the plan saw")
-			}
-			return text, err
-		})
-	}
-	for _, shape := range r.plan.Shapes {
-		for _, s := range shape.Stages {
-			for _, step := range s.Steps {
-				if step.Copy == nil {
-					keep(step.Digest, func() ([]byte, error) { return step.Script, nil })
-				}
-			}
-		}
-	}
 }

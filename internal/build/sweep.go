@@ -49,6 +49,7 @@ func (e *Engine) Sweep(ctx context.Context, alone, thorough bool, keep func() (f
 		var stays func(digest string) bool
 		if stays, err = keep(); err == nil {
 			list = append(list, e.sweepBlobs(stays)...)
+			list = append(list, e.sweepTexts()...)
 		}
 	}
 	return list, err

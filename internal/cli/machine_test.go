@@ -113,15 +113,8 @@ func clonesOfABootableDisk(t *testing.T) {
 	if os.Getuid() != 0 {
 		needtest.Skip(t, "the Debian base is made as root only")
 	}
-	cache, err := filepath.Abs("../../.cache/debian")
-	require.NoError(t, err)
-	if bases, _ := filepath.Glob(filepath.Join(cache, "bases", "*")); len(bases) == 0 {
-		needtest.Skip(t, "the Debian base is missing; 'make test' makes it, as root")
-	}
 	p := me(t)
-	require.NoError(t, errorsOf(exec.Command("sh", "-euc",
-		`cp -r ../../examples/debian "$0/debian" && cp -r "$1/bases" "$1/zygos.toml" "$0/debian"`, p.dir, cache)))
-	p.dir = filepath.Join(p.dir, "debian")
+	debian(t, p)
 	text, _, _ := strings.Cut(p.read("images/field-machine.toml"), "[[artifact]]")
 	p.write("images/field-machine.toml", text+`
 [[stage]]

@@ -9,6 +9,7 @@ import (
 	"zygos/internal/build"
 	"zygos/internal/machine"
 	"zygos/internal/plain"
+	"zygos/internal/repeat"
 )
 
 var cmdRepeat = &command{
@@ -48,6 +49,9 @@ func runRepeat(ctx context.Context, in *invocation, a *app.App) error {
 		}
 	case o.Identical:
 		fmt.Fprintf(in.out, "%s comes out the same, bit for bit: %s, in %s\n", v.Ref(), counted(len(o.Artifacts), "artifact"), human(o.Took))
+		if o.Stage != "" {
+			in.note("stage %s came out different, in what no artifact holds: %s", o.Stage, someFiles(o))
+		}
 	default:
 		in.differs(v.Ref(), o.Variant, o.Stage)
 		for _, d := range o.Files {
@@ -76,6 +80,18 @@ func runRepeat(ctx context.Context, in *invocation, a *app.App) error {
 	}
 	in.next("zygos show " + v.Ref())
 	return nil
+}
+
+// someFiles names the first files that differ.
+func someFiles(o *repeat.Outcome) string {
+	var names []string
+	for _, d := range o.Files[:min(3, len(o.Files))] {
+		names = append(names, plain.Text(d.Path))
+	}
+	if more := len(o.Files) - len(names) + o.More; more > 0 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names, ", "), more)
+	}
+	return strings.Join(names, ", ")
 }
 
 // differs says where a version that was built again first differs.

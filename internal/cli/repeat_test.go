@@ -1,6 +1,9 @@
 package cli_test
 
 import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"strings"
 	"testing"
@@ -33,13 +36,21 @@ func TestRepeatComparesBits(t *testing.T) {
 
 		p.write("files/note.txt", "noted\n")
 		p.write("scripts/part.sh", "#!/bin/sh\n# Makes a part.\ncat /note > /part\n")
+		asked := 0
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			asked++
+			fmt.Fprintf(w, "what is newest: %s\n", strings.Repeat("x", asked))
+		}))
+		defer server.Close()
+		address := strings.TrimPrefix(server.URL, "http://")
 		for name, c := range map[string]struct{ script, says string }{
-			"date":   {"date > /planted", "it holds a date or a time: write ${SOURCE_DATE_EPOCH}"},
-			"random": {"head -c 12 /dev/urandom | od -An -tx1 | tr -d ' ' > /planted", "drawn anew"},
-			"bytes":  {"head -c 64 /dev/urandom > /planted; printf '\\\\000' >> /planted", "a random value"},
-			"order":  {"seq 100 | shuf > /planted", "the same lines in another order: sort what is listed"},
-			"packed": {"head -c 8 /dev/urandom | gzip > /planted", "use gzip -n"},
-			"times":  {"echo 1 > /planted; touch -d @$(( $(date +%s) - 50000000 )) /planted", "times of files alone differ"},
+			"date":    {"date > /planted", "it holds a date or a time: write ${SOURCE_DATE_EPOCH}"},
+			"random":  {"head -c 12 /dev/urandom | od -An -tx1 | tr -d ' ' > /planted", "drawn anew"},
+			"bytes":   {"head -c 64 /dev/urandom > /planted; printf '\\\\000' >> /planted", "a random value"},
+			"order":   {"seq 100 | shuf > /planted", "the same lines in another order: sort what is listed"},
+			"packed":  {"head -c 8 /dev/urandom | gzip > /planted", "use gzip -n"},
+			"network": {"wget -qO /planted http://" + address + "/", "the stage reaches the network: name what it fetches"},
+			"times":   {"echo 1 > /planted; touch -d @$(( $(date +%s) - 50000000 )) /planted", "times of files alone differ"},
 		} {
 			p.write("images/first.toml", image("[[stage]]\nname = \"planted\"\ninline = \""+c.script+"\"\n"))
 			p.ok("build", "first", "--force", "--quiet")

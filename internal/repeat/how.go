@@ -21,7 +21,7 @@ var forms = sync.OnceValue(func() (f struct{ date, number *regexp.Regexp }) {
 var packed = [][]byte{{0x1f, 0x8b}, []byte("PK\x03\x04")}
 
 // how says in which way two contents of a file differ, and what to do about it.
-func how(name string, was, now []byte) string {
+func how(name string, was, now []byte, network bool) string {
 	if isPackages(name) {
 		return "another version of a package was installed: pin versions, or take packages from an archive that does not move"
 	}
@@ -53,7 +53,10 @@ func how(name string, was, now []byte) string {
 	if len(was) == len(now) && len(a) == len(b) {
 		return "as many characters, and others: a random value"
 	}
-	return "its text differs: a script draws it from a network, a clock or chance"
+	if network {
+		return "its text differs, and the stage reaches the network: name what it fetches by version or checksum"
+	}
+	return "its text differs: a script draws it from a clock or chance"
 }
 
 // isPackages says whether a file is a database of installed packages.

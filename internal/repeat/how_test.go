@@ -22,6 +22,6 @@ func TestHowContentsDiffer(t *testing.T) {
 		{"a", "PK\x03\x04\x01", "PK\x03\x04\x02", "packed with the time"},
 		{"var/lib/dpkg/status", "Version: 1\n", "Version: 2\n", "another version of a package"},
 	} {
-		require.Contains(t, how(c.name, []byte(c.was), []byte(c.now)), c.says, c.was)
+		require.Contains(t, how(c.name, []byte(c.was), []byte(c.now), false), c.says, c.was)
 	}
 }

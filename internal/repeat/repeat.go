@@ -33,10 +33,11 @@ type Repeat struct {
 
 // Outcome is what came of it.
 type Outcome struct {
-	Identical bool          `json:"identical"`
+	Identical bool          `json:"identical"` // the artifacts are
 	Artifacts []Artifact    `json:"artifacts"`
 	Variant   string        `json:"variant,omitempty"` // in which a stage differs
-	Stage     string        `json:"stage,omitempty"`   // the first that differs; "capture" if only artifacts do
+	Stage     string        `json:"stage,omitempty"`   // the first that differs, maybe in what sealing removes; "capture" if only artifacts do
+	Network   bool          `json:"network,omitempty"` // that stage reaches one
 	Files     []Difference  `json:"files,omitempty"`
 	More      int           `json:"more,omitempty"` // files that differ beside these
 	Times     bool          `json:"times,omitempty"`
@@ -253,7 +254,7 @@ func (r *Repeat) compare(o *Outcome, was, now *build.Record, again *build.Engine
 			if a == b {
 				continue
 			}
-			o.Identical, o.Variant, o.Stage = false, was.Shapes[i].Variant, was.Shapes[i].Stages[j].Name
+			o.Variant, o.Stage, o.Network = was.Shapes[i].Variant, was.Shapes[i].Stages[j].Name, was.Plan.Shapes[i].Stages[j].Network
 			return r.files(o, slices.DeleteFunc(before, empty), slices.DeleteFunc(after, empty), again)
 		}
 	}
@@ -268,6 +269,8 @@ func empty(digest string) bool { return digest == layer.EmptyDigest }
 // mostFiles is how many files that differ are told.
 const mostFiles = 20
 
+func clock(seconds int64) string { return time.Unix(seconds, 0).UTC().Format(time.RFC3339) }
+
 // files finds the files that differ between two trees.
 func (r *Repeat) files(o *Outcome, was, now []string, again *build.Engine) error {
 	a := layer.Files{Store: r.Engine.Layers, Layers: was}
@@ -279,12 +282,29 @@ func (r *Repeat) files(o *Outcome, was, now []string, again *build.Engine) error
 		return err
 	}
 	list := layer.Diff(a.Tree, b.Tree)
-	o.Times = len(list) == 0 // nothing else is in a layer
+	if o.Times = len(list) == 0; o.Times { // nothing else is in a layer
+		for _, n := range a.Tree.Nodes() {
+			m := b.Tree.Lookup(n.Path)
+			var what []string
+			if m.MTime != n.MTime {
+				what = append(what, fmt.Sprintf("time %s, now %s", clock(n.MTime), clock(m.MTime)))
+			}
+			if !slices.Equal(m.Data, n.Data) {
+				what = append(what, "holes")
+			}
+			if m.Same != n.Same {
+				what = append(what, "hard links")
+			}
+			if what != nil {
+				list = append(list, layer.Change{Path: n.Path, State: "changed", What: what})
+			}
+		}
+	}
 	o.More = max(len(list)-mostFiles, 0)
 	for _, c := range list[:len(list)-o.More] {
 		d := Difference{Path: "/" + c.Path, State: c.State, What: c.What}
 		if slices.Contains(c.What, "content") {
-			d.How = how(c.Path, a.Read(c.Path), b.Read(c.Path))
+			d.How = how(c.Path, a.Read(c.Path), b.Read(c.Path), o.Network)
 		}
 		o.Files = append(o.Files, d)
 	}

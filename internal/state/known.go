@@ -1,6 +1,7 @@
 package state
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -88,8 +89,16 @@ func (s *State) Trace(image, variant, stage string) *plan.Trace {
 	return s.traces[at][stage]
 }
 
-// Text is a file's content as an earlier build saw it, nil if it was not kept.
-func (s *State) Text(digest string) []byte { return s.Dir.ReadText(digest) }
+// Text is a file's content as an earlier build saw it, nil if it was not kept, or is nothing that people compare.
+func (s *State) Text(digest string) []byte {
+	text := s.Dir.ReadText(digest)
+	if len(text) > textSize || bytes.IndexByte(text, 0) >= 0 {
+		return nil
+	}
+	return text
+}
+
+const textSize = 256 << 10 // larger files are no text that people compare
 
 // Looker answers a plan for somebody who only looks: it checks and changes nothing.
 type Looker struct {

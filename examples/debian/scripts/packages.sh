@@ -8,3 +8,8 @@ apt-get update
 # shellcheck disable=SC2086 # a list of words
 apt-get install -y --no-install-recommends $PACKAGES
 rm /usr/sbin/policy-rc.d
+
+# What holds times or is drawn anew, so that the same packages give the same bits.
+apt-get clean
+rm -f /var/cache/apt/*.bin /var/cache/ldconfig/aux-cache /etc/ssh/ssh_host_*_key*
+find /var/log -type f -exec truncate -s 0 {} +

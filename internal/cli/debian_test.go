@@ -79,7 +79,7 @@ func TestDebianRepeats(t *testing.T) {
 	archive := p.glob(".zygos/builds/*/files/fetch/srv/archive")[0]
 	index := func() {
 		p.sh(`cd ` + archive + ` && for f in *.deb; do dpkg-deb -f $f; echo "Filename: ./$f"; echo "Size: $(stat -c %s $f)"; ` +
-			`echo "SHA256: $(sha256sum < $f | cut -d' ' -f1)"; echo; done > Packages`)
+			`echo "SHA256: $(sha256sum < $f | cut -d' ' -f1)"; echo; done > Packages; touch -d 2026-01-01 Packages *.deb`)
 	}
 	index()
 	server := httptest.NewServer(http.FileServer(http.Dir(archive)))

@@ -228,6 +228,9 @@ func (im *Importer) read(ctx context.Context, b *definition.Base, in io.Reader, 
 	return find(b.Kind).Unpack(ctx, in, file, b.Settings, layer.Folder{Dir: filepath.Join(dir, "tree"), Owners: im.Layers.Owners}, limits)
 }
 
+// First bytes of compressed streams (RFC 1952; RFC 8878; The .xz File Format 1.1.0).
+var gzipMark, zstdMark, xzMark = []byte{0x1f, 0x8b}, []byte{0x28, 0xb5, 0x2f, 0xfd}, []byte("\xfd7zXZ\x00")
+
 const mostWindow = 128 << 20 // bytes of memory that a compressed stream may ask for
 
 // decompress recognises the compression by its first bytes.
@@ -236,15 +239,17 @@ func decompress(r io.Reader) (plain io.Reader, done func(), err error) {
 	head, _ := in.Peek(6) // a shorter file has none of the magic numbers
 	done = func() {}
 	switch {
-	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
+	case bytes.HasPrefix(head, gzipMark):
 		plain, err = gzip.NewReader(in)
-	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
+	case bytes.HasPrefix(head, zstdMark):
 		var z *zstd.Decoder
 		if z, err = zstd.NewReader(in, zstd.WithDecoderMaxWindow(mostWindow)); err == nil {
 			plain, done = z, z.Close
 		}
-	case bytes.HasPrefix(head, []byte("\xfd7zXZ\x00")):
-		plain, err = xz.NewReader(in)
+	case bytes.HasPrefix(head, xzMark):
+		if err = xzWindow(in); err == nil {
+			plain, err = xz.NewReader(in)
+		}
 	default:
 		plain = in
 	}
@@ -252,6 +257,20 @@ func decompress(r io.Reader) (plain io.Reader, done func(), err error) {
 		err = fmt.Errorf("decompress: %w", err)
 	}
 	return plain, done, err
+}
+
+// xzWindow refuses a stream whose first block asks for too much memory (The .xz File Format 1.1.0, 3.1 and 5.3.1).
+func xzWindow(in *bufio.Reader) error {
+	head, _ := in.Peek(64) // a shorter stream is refused later
+	for at := 14; at+2 < len(head) && at < 13+int(head[12])*4; at++ {
+		if head[at] == 0x21 && head[at+1] == 1 { // LZMA2, and one byte for its dictionary
+			if bits := uint(head[at+2] & 0x3f); bits > 40 || int64(2|bits&1)<<(bits/2+11) > mostWindow {
+				return fmt.Errorf("it asks for more than %d MiB of memory", mostWindow>>20)
+			}
+			break
+		}
+	}
+	return nil
 }
 
 // newest is the latest time in a tree, which builds on it do not exceed.

@@ -28,6 +28,9 @@ func (v Values) Texts(name string) []string {
 // Bytes is a size; 0 if it is left out.
 func (v Values) Bytes(name string) int64 { return v.table.size(name) }
 
+// Count is a whole number of at least 1; 0 if it is left out.
+func (v Values) Count(name string) int64 { return v.table.count(name, 1) }
+
 // Has says whether a key is there.
 func (v Values) Has(name string) bool { return v.table.find(name) != nil }
 

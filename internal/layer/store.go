@@ -20,6 +20,7 @@ import (
 // Store keeps layers by digest and snapshots by key, in one folder:
 //
 //	DIGEST/index.jsonl   the layer's index
+//	DIGEST/disk.json     of a layer that was read from a disk, how that was laid out
 //	DIGEST/tree/         its contents, ready for an overlay
 //	DIGEST/usage         how many bytes it takes on disk
 //	keys/KEY.json        which layer a stage with this key made
@@ -139,6 +140,18 @@ func (s *Store) Commit(dir string, x Index) (string, error) {
 	}
 	s.indexes[digest] = x
 	return digest, nil
+}
+
+// DiskFile is what a layer that was read from a disk has beside its index.
+const DiskFile = "disk.json"
+
+// Disk says how the disk was laid out that a layer was read from; nil if it was none.
+func (s *Store) Disk(digest string) ([]byte, error) {
+	text, err := os.ReadFile(filepath.Join(s.Dir, digest, DiskFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return text, err
 }
 
 // Peek returns the snapshot with a key as it is, nil if there is none. It checks and changes nothing.

@@ -43,29 +43,41 @@ const mostPath = 4096 - 512
 // links that lead out of the root, names that pass through a link, and devices outside dev/
 // are refused with a HostileError. On any error the folder's content is worthless.
 func Unpack(ctx context.Context, r io.Reader, folder Folder, limits Limits) (Index, error) {
+	in := tar.NewReader(r)
+	entries := 0
+	return Take(ctx, func(give func(*tar.Header, io.Reader) error) error {
+		for ; ; entries++ {
+			h, err := in.Next()
+			if err == io.EOF && entries > 0 {
+				return nil
+			}
+			switch {
+			case err == io.EOF:
+				return errors.New("the archive is empty")
+			case errors.Is(err, io.ErrUnexpectedEOF):
+				return fmt.Errorf("the archive is cut short after %d entries: %w", entries, err)
+			case err != nil:
+				return fmt.Errorf("after %d entries: %w", entries, err)
+			}
+			if err := give(h, in); err != nil {
+				return err
+			}
+		}
+	}, folder, limits)
+}
+
+// Take writes what walk gives, entries as an archive has them, as Unpack does with an archive.
+func Take(ctx context.Context, walk func(give func(*tar.Header, io.Reader) error) error, folder Folder, limits Limits) (Index, error) {
 	u := unpacker{ctx: ctx, folder: folder, limits: limits, at: map[string]int{}}
 	u.add(Entry{Path: ".", Kind: Dir, Mode: 0o755})
-	in := tar.NewReader(r)
-	for {
+	err := walk(func(h *tar.Header, content io.Reader) error {
 		if err := ctx.Err(); err != nil {
-			return nil, err
+			return err
 		}
-		h, err := in.Next()
-		if err == io.EOF {
-			break
-		}
-		if errors.Is(err, io.ErrUnexpectedEOF) {
-			return nil, fmt.Errorf("the archive is cut short after %d entries: %w", len(u.index), err)
-		}
-		if err != nil {
-			return nil, fmt.Errorf("after %d entries: %w", len(u.index), err)
-		}
-		if err := u.entry(h, in); err != nil {
-			return nil, err
-		}
-	}
-	if len(u.index) == 1 {
-		return nil, errors.New("the archive is empty")
+		return u.entry(h, content)
+	})
+	if err != nil {
+		return nil, err
 	}
 	if err := u.giveACLs(); err != nil {
 		return nil, err

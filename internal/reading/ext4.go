@@ -250,13 +250,16 @@ func (fs *Ext4) inodeSound(n *inode) bool {
 // tableOf is the block where the inodes of a group begin.
 func (fs *Ext4) tableOf(group int64) (int64, error) {
 	perBlock := fs.block / fs.descSize
-	first := int64(le.Uint32(fs.super[20:])) // data block
-	block := first + 1 + group/perBlock
+	first := int64(le.Uint32(fs.super[20:]))    // data block
+	block := 1024/fs.block + 1 + group/perBlock // behind the superblock
 	if meta := int64(le.Uint32(fs.super[260:])); fs.incompat&incompatMetaBG != 0 && group/perBlock >= meta {
 		// In the first group of those that it describes, behind a copy of the superblock if there is one.
 		begin := group / perBlock * perBlock
 		block = first + begin*int64(le.Uint32(fs.super[32:]))
 		if fs.hasSuper(begin) {
+			block++
+		}
+		if begin == 0 && first == 0 && fs.block == 1024 {
 			block++
 		}
 	}

@@ -19,7 +19,7 @@ func openVhd(file io.ReaderAt, length int64, foot []byte) (Disk, error) {
 		if size > length-512 {
 			return nil, errors.New("it is cut short")
 		}
-		return raw{file, size}, nil
+		return raw{io.NewSectionReader(file, 0, size), size}, nil
 	case 3:
 	case 4:
 		return nil, errors.New("it only holds what differs from another file; make one file of both: qemu-img convert -O vhdx")

@@ -69,7 +69,7 @@ func (a *App) alike(image, format string) definition.Artifact {
 		return made
 	}
 	for _, other := range img.Artifacts {
-		if boot := other.Says["boot"]; boot != "" {
+		if boot := other.Says["boot"]; boot != "" && boot != "none" {
 			made.Says, made.Size = artifact.Says{"boot": boot}, other.Size
 			if line := other.Says["cmdline"]; line != "" {
 				made.Says["cmdline"] = line

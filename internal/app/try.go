@@ -77,6 +77,7 @@ func (a *App) Bootable(ctx context.Context, r BootRequest) (*Boot, error) {
 	} else {
 		boot.image, boot.artifact = view.Image, *view.Artifact
 	}
+	boot.machine.BIOS = build.BIOS(a.Layers, boot.layers, boot.artifact)
 	boot.machine.Format = artifact.Find(boot.artifact.Format).QEMU
 	if r.Keep {
 		name := strings.NewReplacer("@", "-", ":", "-").Replace(r.Word) + time.Now().UTC().Format("-20060102-150405") + ".qcow2"

@@ -44,9 +44,10 @@ type Tree struct {
 	// Content is the file that holds a node's content.
 	Content func(*layer.Node) string
 	// Tell is told how many bytes of content were written, Note what the user should know.
-	Tell func(n int64)
-	Note func(text string)
-	Past *disk.Past // of the artifact's last disk, and what of this one is noted for the next; may be nil
+	Tell   func(n int64)
+	Note   func(text string)
+	Layout []byte     // how the disk was laid out that its base was read from; nil if it was none
+	Past   *disk.Past // of the artifact's last disk, and what of this one is noted for the next; may be nil
 }
 
 // Table is the formats, in the order in which they are told.

@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strings"
 
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/boot"
 	"zygos/internal/disk"
 	"zygos/internal/layer"
+	"zygos/internal/reading"
 	"zygos/internal/store"
 )
 
@@ -36,7 +38,17 @@ func contained(container func(*Tree, Options) disk.Container) func(context.Conte
 // volume is a tree's disk: its file system, or a partition table with that and what starts it.
 func (t *Tree) volume(ctx context.Context, o Options) (disk.Volume, error) {
 	fs := filesystem{size: o.Size, label: o.Label, id: t.idOf("root")}
-	if o.Says.Word(&booting) == "none" {
+	layout, err := t.layout()
+	if err != nil {
+		return nil, err
+	}
+	switch how := o.Says[booting.Name]; {
+	case layout != nil && (how == "base" || how == ""):
+		return t.asBase(ctx, o, layout)
+	case how == "base":
+		return nil, fmt.Errorf("its base was no disk, so that there is nothing to lay it out as; give the artifact boot = \"uefi\" in images/%s.toml, or "+
+			"none", o.Label)
+	case how != "uefi":
 		return t.root(ctx, o, fs)
 	}
 	partition, vfat := t.idOf("root partition"), t.numberOf("esp")
@@ -79,6 +91,14 @@ func (t *Tree) starting(o Options) (*boot.Parts, error) {
 
 // Start is what starts the tree's disk without its loader.
 func (t *Tree) Start(o Options) (boot.Start, error) {
+	layout, err := t.layout()
+	if err != nil {
+		return boot.Start{}, err
+	}
+	if layout != nil && o.Says[booting.Name] == "base" {
+		return boot.Kernel(&boot.Tree{Tree: t.Merged, Content: t.Content}, boot.Wanted{Cmdline: o.Says["cmdline"],
+			Root: "UUID=" + dashed(idFrom(layout.Mounts[0].ID))})
+	}
 	parts, err := t.starting(o)
 	if err != nil {
 		return boot.Start{}, err
@@ -86,9 +106,17 @@ func (t *Tree) Start(o Options) (boot.Start, error) {
 	return parts.Start, nil
 }
 
+// BIOS says whether a disk as the base's starts without UEFI only: where it has no EFI system partition.
+func (t *Tree) BIOS(o Options) bool {
+	layout, err := t.layout()
+	return err == nil && layout != nil && o.Says[booting.Name] == "base" && !slices.ContainsFunc(layout.Mounts, func(m reading.Mount) bool {
+		return m.System == "vfat"
+	})
+}
+
 // Ready says beforehand whether a tree has what an artifact of it needs.
 func (t *Tree) Ready(f *Format, o Options) error {
-	if !f.Takes(booting.Name) || o.Says.Word(&booting) == "none" {
+	if !f.Takes(booting.Name) || o.Says[booting.Name] != "uefi" {
 		return nil
 	}
 	_, err := t.starting(o)
@@ -134,21 +162,31 @@ type filesystem struct {
 	label  string
 	id     [16]byte
 	added  []boot.Added
+	at     string   // folder of the tree that it holds; "" for all
+	hidden []string // folders that other file systems hold
 }
 
 // root lays out the file system of a tree.
 func (t *Tree) root(ctx context.Context, o Options, fs filesystem) (disk.Volume, error) {
-	files := make([]disk.File, len(t.Nodes))
-	for i, n := range t.Nodes {
-		files[i] = disk.File{Path: n.Path, Mode: fileTypes[n.Kind] | n.Mode, UID: n.UID, GID: n.GID, MTime: n.MTime, Size: n.Size,
+	files := make([]disk.File, 0, len(t.Nodes))
+	for _, n := range t.Nodes {
+		name, ok := fs.holds(n.Path)
+		if !ok {
+			continue
+		}
+		f := disk.File{Path: name, Mode: fileTypes[n.Kind] | n.Mode, UID: n.UID, GID: n.GID, MTime: n.MTime, Size: n.Size,
 			Link: n.Link, Same: n.Same, Major: n.Major, Minor: n.Minor, Xattrs: n.Xattrs,
 			Source: t.Content(n), Layer: n.Layer}
 		if n.Data != nil {
-			files[i].Data = make([]disk.Extent, len(n.Data))
+			f.Data = make([]disk.Extent, len(n.Data))
 			for j, s := range n.Data {
-				files[i].Data[j] = disk.Extent(s)
+				f.Data[j] = disk.Extent(s)
 			}
 		}
+		if n.Same != "" {
+			f.Same, _ = fs.holds(n.Same)
+		}
+		files = append(files, f)
 	}
 	files = with(files, fs.added, o.Epoch)
 	options := disk.Options{Size: max(0, fs.size-fs.around), Label: fs.label[:min(len(fs.label), longestLabel)], UUID: fs.id, Epoch: o.Epoch,
@@ -160,6 +198,22 @@ func (t *Tree) root(ctx context.Context, o Options, fs filesystem) (disk.Volume,
 		return nil, fmt.Errorf("%w; give the artifact a larger size in images/%s.toml, or leave size out for the smallest", small, o.Label)
 	}
 	return volume, err
+}
+
+// holds says whether a name of the tree lies in the file system, and how it is called there.
+func (fs *filesystem) holds(name string) (there string, ok bool) {
+	for _, hidden := range fs.hidden {
+		if strings.HasPrefix(name, hidden+"/") {
+			return "", false
+		}
+	}
+	if fs.at == "" || fs.at == "." {
+		return name, true
+	}
+	if name == fs.at {
+		return ".", true
+	}
+	return strings.CutPrefix(name, fs.at+"/")
 }
 
 // with is the files of a tree and those that its disk has beside them.

@@ -12,6 +12,7 @@ type Option struct {
 	Name  string
 	Is    Shape
 	Words []string // the choices of a Word, the default first
+	Open  bool     // of words, none means something else than the first
 	Needs string   // another option, without which this one says nothing
 }
 
@@ -77,7 +78,7 @@ func Taking(option string) (names []string) {
 // What several formats take.
 var (
 	size    = Option{Name: "size", Is: Bytes}
-	booting = Option{Name: "boot", Is: Word, Words: []string{"none", "uefi"}}
+	booting = Option{Name: "boot", Is: Word, Words: []string{"none", "uefi", "base"}, Open: true}
 	esp     = Option{Name: "esp", Is: Bytes, Needs: "boot"}
 	boots   = Option{Name: "boots", Is: Span, Needs: "boot"} // within that time, when it is tried
 	cmdline = Option{Name: "cmdline", Is: Text, Needs: "boot"}

@@ -62,6 +62,18 @@ func (systemd) Place(t *Tree, w Wanted) (*Parts, []string, error) {
 	return p, nil, err
 }
 
+// Kernel is the newest kernel of a tree that its own loader starts; the error is a *MissingError if there is none.
+func Kernel(t *Tree, w Wanted) (Start, error) {
+	for _, k := range t.kernels() {
+		if k.initrd != nil {
+			cmdline, err := t.cmdline(w)
+			return Start{t.whole(k.image), t.whole(k.initrd), cmdline}, err
+		}
+	}
+	missing := []string{kernelWord, initrdWord}
+	return Start{}, &MissingError{missing, t.packages(missing)}
+}
+
 // program is the loader's own, and for which kind of machine.
 func (t *Tree) program() (*layer.Node, *arch) {
 	for i := range arches {

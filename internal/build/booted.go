@@ -47,7 +47,12 @@ func (e *Engine) Boot(ctx context.Context, b Booting, tell func(line string)) (*
 	t := artifact.Tree{Digest: layer.TreeDigest(b.Layers), Nodes: b.Tree.Nodes(), Merged: b.Tree, Content: func(n *layer.Node) string {
 		return filepath.Join(b.Store.TreeDir(b.Layers[n.Layer]), n.Path)
 	}}
-	start, err := t.Start(artifact.Options{Says: b.Artifact.Says, Label: b.Image})
+	if t.Layout, err = b.Store.Disk(b.Layers[0]); err != nil {
+		return nil, err
+	}
+	o := artifact.Options{Says: b.Artifact.Says, Label: b.Image}
+	b.BIOS = BIOS(b.Store, b.Layers, b.Artifact)
+	start, err := t.Start(o)
 	if err != nil {
 		return nil, err
 	}
@@ -67,6 +72,13 @@ func (e *Engine) Boot(ctx context.Context, b Booting, tell func(line string)) (*
 	}
 	b.Format, b.CPUs, b.Memory = artifact.Find(b.Artifact.Format).QEMU, TryCPUs, TryMemory
 	return host.Boot(ctx, b.Machine, vm.Kernel{Image: image, Initrd: initrd, Cmdline: start.Cmdline}, limit, tell)
+}
+
+// BIOS says whether a disk of a tree starts without UEFI only.
+func BIOS(from *layer.Store, layers []string, a definition.Artifact) bool {
+	layout, err := from.Disk(layers[0])
+	t := artifact.Tree{Layout: layout}
+	return err == nil && t.BIOS(artifact.Options{Says: a.Says})
 }
 
 // ChecksIn leaves the checks that judge a machine that was started, or the others.

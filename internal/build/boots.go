@@ -37,7 +37,8 @@ func (b *branch) boots(ctx context.Context, a definition.Artifact, blob store.Bl
 	}
 	at, began := At{bootStage, a.Called()}, time.Now()
 	b.emit(StepBegan{At: at})
-	m := vm.Machine{Disk: b.Store.Path(blob.Digest), Format: artifact.Find(a.Format).QEMU, CPUs: TryCPUs, Memory: TryMemory, Temp: b.dir}
+	m := vm.Machine{Disk: b.Store.Path(blob.Digest), Format: artifact.Find(a.Format).QEMU, CPUs: TryCPUs, Memory: TryMemory, Temp: b.dir,
+		BIOS: BIOS(b.Layers, b.layers, a)}
 	took, err := host.Comes(ctx, m, limit, func(line string) { b.emit(Output{at, "out", line}) })
 	var down *vm.NotUpError
 	if errors.As(err, &down) {

@@ -102,7 +102,11 @@ func (b *branch) write(ctx context.Context, a definition.Artifact, nodes []*laye
 	if format == nil {
 		return store.Blob{}, &artifact.UnknownError{Format: a.Format}
 	}
-	t := artifact.Tree{Digest: layer.TreeDigest(b.layers), Nodes: nodes, Merged: b.tree, Content: b.content,
+	layout, err := b.Layers.Disk(b.layers[0])
+	if err != nil {
+		return store.Blob{}, err
+	}
+	t := artifact.Tree{Digest: layer.TreeDigest(b.layers), Nodes: nodes, Merged: b.tree, Content: b.content, Layout: layout,
 		Tell: b.progress("capture "+a.Called(), nodes),
 		Note: func(text string) { b.emit(Note{Text: text}) }}
 	name, packing := "", ""

@@ -391,7 +391,7 @@ func (r *reader) artifact(t *table) {
 	}
 	if format != nil {
 		for _, o := range format.Options {
-			if o.Needs != "" && a.Says[o.Name] != "" && a.Says[o.Needs] == "" {
+			if o.Needs != "" && a.Says[o.Name] != "" && slices.Contains([]string{"", "none"}, a.Says[o.Needs]) {
 				r.problems.add(t.find(o.Name).pos, fmt.Sprintf("%s says nothing about a disk that does not boot", o.Name),
 					"add boot = \"uefi\", or take it out")
 			}
@@ -434,7 +434,7 @@ func (r *reader) option(t *table, o *artifact.Option) string {
 	switch {
 	case text == "":
 	case o.Is == artifact.Word:
-		if !r.problems.oneOf(o.Name, text, at, o.Words, nil) || text == o.Words[0] {
+		if !r.problems.oneOf(o.Name, text, at, o.Words, nil) || (text == o.Words[0] && !o.Open) {
 			return ""
 		}
 	case strings.ContainsAny(text, "\n\x00"):

@@ -10,9 +10,10 @@ import (
 
 // Table is a disk's partition table, and what it keeps beside partitions.
 type Table struct {
-	Scheme string      `json:"scheme"`         // "gpt", "mbr", or "" for a disk that is one file system
-	ID     string      `json:"id,omitempty"`   // of the disk, in hexadecimal digits as they lie on it
-	Boot   []byte      `json:"boot,omitempty"` // program in the first sector
+	Scheme string      `json:"scheme"`          // "gpt", "mbr", or "" for a disk that is one file system
+	ID     string      `json:"id,omitempty"`    // of the disk, in hexadecimal digits as they lie on it
+	Size   int64       `json:"size"`            // of the disk, bytes
+	Front  []byte      `json:"front,omitempty"` // of the disk, before the first partition and without zeros at its end: what starts it
 	Parts  []Partition `json:"parts"`
 }
 
@@ -25,6 +26,9 @@ type Partition struct {
 	ID     string `json:"id,omitempty"` // GPT
 	Name   string `json:"name,omitempty"`
 	Flags  uint64 `json:"flags,omitempty"` // GPT: attributes; MBR: 128 for the active one
+	// Content is what a partition holds that is no part of the tree, without zeros at its end; Lost says that it holds more than is kept.
+	Content []byte `json:"content,omitempty"`
+	Lost    bool   `json:"lost,omitempty"`
 }
 
 const (
@@ -41,9 +45,9 @@ func Partitions(d Disk) (*Table, error) {
 	if err := readFull(d, first, 0, "the first sector"); err != nil {
 		return nil, err
 	}
-	t := &Table{Boot: first[:440]}
+	t := &Table{Size: d.Size()}
 	if le.Uint16(first[510:]) != 0xaa55 {
-		return &Table{}, nil
+		return &Table{Size: d.Size()}, nil
 	}
 	for i := range 4 {
 		if first[446+16*i+4] == 0xee {
@@ -125,7 +129,7 @@ func (t *Table) mbr(d Disk, first []byte) error {
 	for i := range 4 {
 		kind, from, count, flags := entry(first, i)
 		if flags&0x7f != 0 || (kind != 0 && count == 0) { // a file system's own first sector
-			*t = Table{}
+			*t = Table{Size: d.Size()}
 			return nil
 		}
 		switch {
@@ -139,7 +143,7 @@ func (t *Table) mbr(d Disk, first []byte) error {
 		}
 	}
 	if len(t.Parts) == 0 && outer == 0 {
-		*t = Table{}
+		*t = Table{Size: d.Size()}
 		return nil
 	}
 	t.Scheme, t.ID = "mbr", fmt.Sprintf("%x", first[440:444])

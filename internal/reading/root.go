@@ -2,6 +2,7 @@ package reading
 
 import (
 	"archive/tar"
+	"bytes"
 	"cmp"
 	"fmt"
 	"io"
@@ -16,8 +17,8 @@ var rootTypes = []string{"e3bc684fcde8b14d96e7fbcaf984b709", "45b021b9f01dc341af
 
 // Rooting is what of a disk becomes a tree.
 type Rooting struct {
-	Table  *Table
-	Mounts []Mount // the root first
+	Table  *Table  `json:"table"`
+	Mounts []Mount `json:"mounts"` // the root first
 }
 
 // Mount is a file system of the disk, and where it belongs.
@@ -50,7 +51,48 @@ func Root(d Disk, partition int) (*Rooting, error) {
 	if err := r.mount(d, p, "."); err != nil {
 		return nil, err
 	}
-	return r, r.others(d, p)
+	if err := r.others(d, p); err != nil {
+		return nil, err
+	}
+	return r, r.keep(d)
+}
+
+const (
+	mostFront   = 4 << 20 // bytes that are kept in front of partitions, and of one that is no part of the tree
+	swapContent = 4 << 10 // of a swap partition: what says that it is one (mkswap(8))
+)
+
+// keep reads what a disk holds beside the file systems of the tree, so that another one can be laid out as it is.
+func (r *Rooting) keep(d Disk) (err error) {
+	t := r.Table
+	first := t.Size
+	for i := range t.Parts {
+		p := &t.Parts[i]
+		first = min(first, p.Offset)
+		if r.has(p) {
+			continue
+		}
+		length := p.Length
+		if System(p.Part(d)) == "swap" {
+			length = swapContent
+		}
+		if p.Lost = length > mostFront; !p.Lost {
+			if p.Content, err = solid(d, p.Offset, length); err != nil {
+				return err
+			}
+		}
+	}
+	t.Front, err = solid(d, 0, min(first, mostFront))
+	return err
+}
+
+// solid is a part of a disk without zeros at its end.
+func solid(d Disk, at, length int64) ([]byte, error) {
+	b := make([]byte, length)
+	if err := readFull(d, b, at, "a partition"); err != nil {
+		return nil, err
+	}
+	return bytes.TrimRight(b, "\x00"), nil
 }
 
 // root is the partition of the root.

@@ -129,6 +129,7 @@ type Machine struct {
 	CPUs    int
 	Memory  int64 // bytes
 	Ports   []Port
+	BIOS    bool   // it starts without UEFI
 	Alone   bool   // it reaches neither this host nor what lies behind
 	Temp    string // folder for what is thrown away
 }
@@ -152,10 +153,12 @@ func (h *Host) command(ctx context.Context, m Machine, serial string) *exec.Cmd 
 	}
 	cmd := exec.CommandContext(ctx, h.Program, "-machine", "q35", "-accel", accel, "-cpu", cpu, "-smp", fmt.Sprint(m.CPUs),
 		"-m", fmt.Sprint(m.Memory>>20), "-display", "none", "-nodefaults", "-no-user-config", "-serial", serial, "-monitor", "none",
-		"-drive", "if=pflash,format=raw,unit=0,readonly=on,file="+escape(h.Code),
-		"-drive", "if=pflash,format=raw,unit=1,snapshot=on,file="+escape(h.Variables),
 		"-drive", disk+",if=none,id=disk", "-device", "virtio-blk-pci,drive=disk,bootindex=1",
 		"-netdev", net, "-device", "virtio-net-pci,netdev=net,romfile=", "-device", "virtio-rng-pci")
+	if !m.BIOS {
+		cmd.Args = append(cmd.Args, "-drive", "if=pflash,format=raw,unit=0,readonly=on,file="+escape(h.Code),
+			"-drive", "if=pflash,format=raw,unit=1,snapshot=on,file="+escape(h.Variables))
+	}
 	cmd.Env = append(cmd.Environ(), "TMPDIR="+m.Temp)
 	cmd.SysProcAttr = &unix.SysProcAttr{Pdeathsig: unix.SIGKILL}
 	cmd.WaitDelay = time.Second

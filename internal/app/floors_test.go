@@ -16,7 +16,8 @@ import (
 // floors are those of docs/architecture.md, the lowest first.
 var floors = [][]string{
 	{"plain", "flock"},
-	{"artifact", "boot", "vm", "definition", "base", "machine", "layer", "disk", "store", "seal", "inventory", "secret", "host", "standin"},
+	{"artifact", "boot", "vm", "definition", "base", "machine", "layer", "disk", "reading",
+		"store", "seal", "inventory", "secret", "host", "standin"},
 	{"state", "workspace", "catalog", "plan", "region", "manifest"},
 	{"build", "judge", "hunt", "repeat", "publish", "supply", "family", "retention", "compare", "rules", "rescue", "report"},
 	{"app"},

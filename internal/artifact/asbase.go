@@ -50,7 +50,8 @@ func (t *Tree) asBase(ctx context.Context, o Options, r *reading.Rooting) (disk.
 	}
 	if last && o.Size > 0 {
 		if size = o.Size; size-end <= parts[root].Offset {
-			return nil, fmt.Errorf("a size of %d MiB has no room for the root behind what lies before it; give the artifact a larger size in images/%s.toml",
+			return nil, fmt.Errorf("a size of %d MiB has no room for the root behind what lies before it; give the artifact "+
+				"a larger size in images/%s.toml",
 				o.Size>>20, o.Label)
 		}
 		parts[root].Length = (size - end - parts[root].Offset) >> 12 << 12

@@ -46,8 +46,8 @@ func (t *Tree) volume(ctx context.Context, o Options) (disk.Volume, error) {
 	case layout != nil && (how == "base" || how == ""):
 		return t.asBase(ctx, o, layout)
 	case how == "base":
-		return nil, fmt.Errorf("its base was no disk, so that there is nothing to lay it out as; give the artifact boot = \"uefi\" in images/%s.toml, or "+
-			"none", o.Label)
+		return nil, fmt.Errorf("its base was no disk, so that there is nothing to lay it out as; give the artifact "+
+			"boot = \"uefi\" in images/%s.toml, or none", o.Label)
 	case how != "uefi":
 		return t.root(ctx, o, fs)
 	}

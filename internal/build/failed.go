@@ -21,7 +21,7 @@ type failedState struct {
 	Layers   []string             `json:"layers"`
 	Stage    plan.Stage           `json:"stage"`
 	Scripts  [][]byte             `json:"scripts"`
-	Disk     string               `json:"disk,omitempty"`     // of one that did not come up, or was found wrong, its file beside this; then there is no tree
+	Disk     string               `json:"disk,omitempty"`     // its file beside this; then there is no tree
 	Artifact *definition.Artifact `json:"artifact,omitempty"` // of which it is
 }
 

@@ -24,8 +24,8 @@ func (r *run) keepTexts(ctx context.Context) {
 		return
 	}
 	keep := func(digest string, open func() (io.ReadCloser, error)) {
-		if _, err := os.Stat(r.State.Text(digest)); err == nil {
-			return
+		if info, err := os.Stat(r.State.Text(digest)); err == nil && (info.Size() > 1<<20 || r.State.ReadText(digest) != nil) {
+			return // a large one is looked at when it is needed: a power cut may leave it empty
 		}
 		from, err := open()
 		if err != nil {

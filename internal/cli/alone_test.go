@@ -12,6 +12,7 @@ func TestInGuests(t *testing.T) {
 	needtest.Long(t)
 	t.Parallel()
 	t.Run("clones of a bootable disk", clonesOfABootableDisk)
+	t.Run("children of disks with GRUB", childrenOfDisksWithGRUB)
 	t.Run("limits", limitsInAGuest)
 	t.Run("a kernel reads a disk", kernelReadsADisk)
 }

@@ -3,6 +3,7 @@ package cli_test
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -176,10 +177,17 @@ func (p *person) glob(pattern string) []string {
 
 // starter makes the small workspace and goes into it.
 // sh runs a script in the person's folder.
-func (p *person) sh(script string) {
+// sh runs a script and returns what it prints.
+func (p *person) sh(script string) string {
 	cmd := exec.Command("sh", "-euc", script)
 	cmd.Dir = p.dir
-	require.NoError(p.t, errorsOf(cmd))
+	out, err := cmd.Output()
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		err = fmt.Errorf("%w: %s", err, exit.Stderr)
+	}
+	require.NoError(p.t, err, "%s\n%s", script, out)
+	return string(out)
 }
 
 func (p *person) starter() {

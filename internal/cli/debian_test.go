@@ -72,7 +72,8 @@ func TestDebianRepeats(t *testing.T) {
 	debian(t, p)
 	definition := p.read("images/field-gateway.toml")
 	packages := regexp.MustCompile(`PACKAGES = "(.*)"`).FindStringSubmatch(definition)[1]
-	p.write("images/packages.toml", "series = \"1.0\"\nbase = \"debian\"\n[[stage]]\nname = \"fetch\"\nbring = [\"/srv/archive\"]\ninline = \"\"\"\n"+
+	p.write("images/packages.toml", "series = \"1.0\"\nbase = \"debian\"\n[[stage]]\nname = \"fetch\"\n"+
+		"bring = [\"/srv/archive\"]\ninline = \"\"\"\n"+
 		"set -e\napt-get update\napt-get install -y --download-only --no-install-recommends "+packages+"\n"+
 		"mkdir /srv/archive\ncp /var/cache/apt/archives/*.deb /srv/archive\n\"\"\"\n[[artifact]]\nformat = \"tar\"\n")
 	p.ok("build", "packages")
@@ -90,8 +91,9 @@ func TestDebianRepeats(t *testing.T) {
 	p.ok("build", "field-gateway")
 	require.Contains(t, p.ok("repeat", "field-gateway"), "comes out the same, bit for bit: 2 artifacts")
 
-	p.sh(`mkdir moved && cd moved && dpkg-deb -R ` + archive + `/ca-certificates_*.deb new && sed -i 's/^Version: .*/Version: 99999999/' new/DEBIAN/control &&
-rm ` + archive + `/ca-certificates_*.deb && dpkg-deb --root-owner-group -b new ` + archive + `/ca-certificates_99999999_all.deb`)
+	p.sh(`mkdir moved && cd moved && dpkg-deb -R ` + archive + `/ca-certificates_*.deb new &&
+sed -i 's/^Version: .*/Version: 99999999/' new/DEBIAN/control && rm ` + archive +
+		`/ca-certificates_*.deb && dpkg-deb --root-owner-group -b new ` + archive + `/ca-certificates_99999999_all.deb`)
 	index()
 	r := p.fails(4, "", "repeat", "field-gateway")
 	require.Contains(t, r.out, "comes out different, first in stage packages")

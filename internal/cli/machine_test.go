@@ -153,7 +153,8 @@ compression = "zstd"
 	built := p.run("build", "field-gateway", "field-machine")
 	require.Zero(t, built.code, built.err)
 	require.Contains(t, p.ok("show", "field-machine"), "2 passed, 3 warned")
-	for _, says := range []string{"the machine answers: passed", "nothing is left: passed", "it did not end within its timeout of 3s", "the machine ended while it ran",
+	for _, says := range []string{"the machine answers: passed", "nothing is left: passed", "it did not end within its timeout of 3s",
+		"the machine ended while it ran",
 		"not judged: the machine ended while check turns it off ran"} {
 		require.Contains(t, built.out+built.err, says)
 	}

@@ -142,7 +142,9 @@ func (in *invocation) bootAndRun(ctx context.Context, a *app.App, r app.BootRequ
 	in.note("%s", in.paint(bold, b.About))
 	in.note("It starts %s.", helped(b))
 	l := in.follow(a)
-	code, err := a.Command(ctx, b, command, raw(in.out), raw(in.err), func(line string) { l.show("starting", line, 0, 0) }, func(up *vm.Running) {
+	code, err := a.Command(ctx, b, command, raw(in.out), raw(in.err), func(line string) {
+		l.show("starting", line, 0, 0)
+	}, func(up *vm.Running) {
 		l.end()
 		in.note("It came up in %s.", human(up.Took))
 		if len(up.Failed) > 0 {

@@ -142,8 +142,8 @@ func (r *reader) check(t *table, given map[string]string, only []string, shared 
 	t.done()
 	for _, v := range r.image.VariantNames() {
 		if c.Booted && c.In(v) && !slices.ContainsFunc(r.image.Artifacts, func(a Artifact) bool { return a.In(v) && a.Boots() }) {
-			r.problems.add(t.pos, strings.TrimSuffix(fmt.Sprintf("check %q judges a machine that was started, and no disk starts of variant %s", c.Name,
-				v), " of variant "), `give an artifact boot = "uefi", or take in = "vm" out`)
+			r.problems.add(t.pos, strings.TrimSuffix(fmt.Sprintf("check %q judges a machine that was started, and no disk starts of variant %s",
+				c.Name, v), " of variant "), `give an artifact boot = "uefi", or take in = "vm" out`)
 		}
 	}
 	r.image.Checks = append(r.image.Checks, c)

@@ -143,7 +143,7 @@ func TestEveryProblemHasItsPlaceAndWhatToDo(t *testing.T) {
 		"folder as script": {image(strings.Replace(goodImage, "scripts/one.sh", "scripts", 1)), `"scripts" is no regular file`},
 		"idle check": {with("[[check]]\nname = \"x\"\n"),
 			`images/a.toml:8:3: check "x" checks nothing; give it a script, inline or expect`},
-		"check not yet": {with("[[check]]\nname = \"x\"\ninline = \"y\"\nin = \"vm\"\n"), `place of a check "vm" is not supported yet`},
+		"check of no disk": {with("[[check]]\nname = \"x\"\ninline = \"y\"\nin = \"vm\"\n"), "and no disk starts; give an artifact boot"},
 		"two checks": {with("[[check]]\nname = \"x\"\ninline = \"y\"\n[[check]]\nname = \"x\"\ninline = \"y\"\n"),
 			`a second check is called "x"`},
 		"check of both":    {with("[[check]]\nname = \"x\"\ninline = \"y\"\nscript = \"z\"\n"), `either "script" or "inline"`},

@@ -279,8 +279,9 @@ var startsKind = Expectation{Name: "starts", Read: func(v definition.Values) (an
 	name, _ := v.Must("starts", "ssh")
 	return name, name + " starts at boot"
 }, Booted: func(g *Guest, settings any) (string, error) {
-	failed, said, err := g.run("if [ -d /run/systemd/system ]; then systemctl is-active -- " + plain.Shell(settings.(string)) + "; else rc-service -- " +
-		plain.Shell(settings.(string)) + " status; fi")
+	name := plain.Shell(settings.(string))
+	failed, said, err := g.run("if [ -d /run/systemd/system ]; then systemctl is-active -- " + name + "; else rc-service -- " + name +
+		" status; fi")
 	if failed == nil || err != nil {
 		return "", err
 	}

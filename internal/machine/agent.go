@@ -28,7 +28,8 @@ const (
 	AgentPort   = "zygos"
 )
 
-// Processes whose name begins with "@" are left alone when systemd leaves an initramfs (systemd, "Storage Daemons for the Root File System").
+// Processes whose name begins with "@" are left alone when systemd leaves an initramfs (systemd, "Storage Daemons for the Root File
+// System").
 const cmdAgent = "@zygos-agent"
 
 const fdProc = 3 // of the agent: proc(5), which is mounted nowhere any more

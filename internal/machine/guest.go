@@ -107,8 +107,8 @@ func put[T any](to chan T, v T) {
 	}
 }
 
-// clear takes away an answer that nobody waited for.
-func clear[T any](from chan T) {
+// empty takes away an answer that nobody waited for.
+func empty[T any](from chan T) {
 	select {
 	case <-from:
 	default:
@@ -166,7 +166,7 @@ func wait[T any](ctx context.Context, g *Guest, from <-chan T) (got T, err error
 
 // Look returns what lies at a path.
 func (g *Guest) Look(ctx context.Context, path string) (Seen, error) {
-	clear(g.seen)
+	empty(g.seen)
 	if _, err := g.port.Write(frame(frameLook, []byte(path))); err != nil {
 		return Seen{}, &GoneError{"the machine ended"}
 	}
@@ -217,7 +217,9 @@ func (g *Guest) Command(ctx context.Context, command []string, out, errs io.Writ
 		words[i] = plain.Shell(word)
 	}
 	s := &Script{Content: []byte("#!/bin/sh\nexec " + strings.Join(words, " ") + "\n")}
-	a, err := g.carryOut(ctx, s, nil, func(i int, from io.Reader) { _, _ = io.Copy([]io.Writer{out, errs}[i], from) }) // a terminal that is gone
+	a, err := g.carryOut(ctx, s, nil, func(i int, from io.Reader) {
+		_, _ = io.Copy([]io.Writer{out, errs}[i], from) // a terminal that is gone
+	})
 	switch {
 	case err != nil:
 		return 0, err
@@ -264,7 +266,7 @@ func (g *Guest) carryOut(ctx context.Context, s *Script, secrets []Secret, hear 
 }
 
 func (g *Guest) ask(ctx context.Context, order []byte) (answer, error) {
-	clear(g.answers)
+	empty(g.answers)
 	if _, err := g.port.Write(frame(frameOrder, order)); err != nil {
 		return answer{}, &GoneError{"the machine ended"}
 	}

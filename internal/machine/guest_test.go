@@ -22,7 +22,8 @@ type talk struct {
 }
 
 func (a talk) say(kind byte, payload string) {
-	_, _ = a.port.Write(append(binary.BigEndian.AppendUint32([]byte{kind}, uint32(len(payload))), payload...)) // a host that went is tested too
+	head := binary.BigEndian.AppendUint32([]byte{kind}, uint32(len(payload)))
+	_, _ = a.port.Write(append(head, payload...)) // a host that went is tested too
 }
 
 func (a talk) hear() (kind byte, payload []byte) {

@@ -212,7 +212,8 @@ func shortName(e []byte) string {
 }
 
 func fatTime(date, clock uint16) int64 {
-	return time.Date(1980+int(date>>9), time.Month(date>>5&15), int(date&31), int(clock>>11), int(clock>>5&63), int(clock&31)*2, 0, time.UTC).Unix()
+	return time.Date(1980+int(date>>9), time.Month(date>>5&15), int(date&31), int(clock>>11), int(clock>>5&63), int(clock&31)*2, 0,
+		time.UTC).Unix()
 }
 
 func (f *FAT) rootText() ([]byte, error) {

@@ -4,7 +4,8 @@ import (
 	"archive/tar"
 	"errors"
 	"io"
-	"strings"
+	"path"
+	"slices"
 )
 
 // openOva opens the disk of an appliance (DSP0243, Open Virtualization Format, 1.1: a tar archive with a descriptor and disks).
@@ -21,7 +22,7 @@ func openOva(file io.ReaderAt, size int64) (Disk, string, error) {
 		if err != nil {
 			return nil, "", errors.Join(errors.New("ova: its archive is damaged or cut short"), err)
 		}
-		if h.Typeflag != tar.TypeReg || strings.HasSuffix(h.Name, ".ovf") || strings.HasSuffix(h.Name, ".mf") || strings.HasSuffix(h.Name, ".cert") {
+		if h.Typeflag != tar.TypeReg || slices.Contains([]string{".ovf", ".mf", ".cert"}, path.Ext(h.Name)) {
 			continue
 		}
 		if disk != nil {

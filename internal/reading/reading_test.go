@@ -4,8 +4,10 @@ import (
 	"archive/tar"
 	"bytes"
 	"crypto/sha256"
+	"encoding/binary"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -75,9 +77,12 @@ func TestEveryFeatureOfExt4(t *testing.T) {
 	dir := t.TempDir()
 	sh(t, dir, tree)
 	var want []string
-	for _, options := range []string{"-t ext4", "-t ext4 -b 1024", "-t ext4 -O inline_data", "-t ext4 -O metadata_csum,64bit", "-t ext4 -O ^metadata_csum,^64bit",
-		"-t ext4 -O bigalloc", "-t ext4 -O meta_bg,^resize_inode", "-t ext4 -O flex_bg,sparse_super2", "-t ext4 -I 128 -O ^metadata_csum", "-t ext3",
-		"-t ext2", "-t ext2 -b 1024", "-t ext4 -O metadata_csum_seed,large_dir", "-t ext4 -O ea_inode", "-t ext4 -I 512 -O inline_data,metadata_csum",
+	for _, options := range []string{"-t ext4", "-t ext4 -b 1024", "-t ext4 -O inline_data", "-t ext4 -O metadata_csum,64bit",
+		"-t ext4 -O ^metadata_csum,^64bit",
+		"-t ext4 -O bigalloc", "-t ext4 -O meta_bg,^resize_inode", "-t ext4 -O flex_bg,sparse_super2", "-t ext4 -I 128 -O ^metadata_csum",
+		"-t ext3",
+		"-t ext2", "-t ext2 -b 1024", "-t ext4 -O metadata_csum_seed,large_dir", "-t ext4 -O ea_inode",
+		"-t ext4 -I 512 -O inline_data,metadata_csum",
 		"-t ext4 -O encrypt,casefold", "-t ext4 -O ^extents,^64bit,^bigalloc", "-t ext2 -r 0", "-t ext4 -O mmp,project,quota -I 256"} {
 		t.Run(options, func(t *testing.T) {
 			image := filepath.Join(dir, "fs")
@@ -123,8 +128,9 @@ truncate -s 64M fs; mke2fs -q -F -t ext4 -d tree fs; head -c 3000000 /dev/urando
 		"qcow2 -c -o compression_type=zstd": "qcow2", "qcow2 -o cluster_size=512": "qcow2", "qcow2 -c -o cluster_size=2M": "qcow2",
 		"qcow2 -o preallocation=metadata,lazy_refcounts=on": "qcow2", "qcow2 -o refcount_bits=1": "qcow2",
 		"vmdk": "vmdk", "vmdk -o subformat=streamOptimized": "vmdk", "vmdk -o subformat=monolithicSparse,zeroed_grain=on": "vmdk",
-		"vpc": "vhd", "vpc -o subformat=fixed": "vhd", "vpc -o subformat=dynamic,force_size=on": "vhd", "vhdx": "vhdx", "vhdx -o subformat=fixed": "vhdx",
-		"vhdx -o block_size=1M": "vhdx", "raw": "raw"} {
+		"vpc": "vhd", "vpc -o subformat=fixed": "vhd", "vpc -o subformat=dynamic,force_size=on": "vhd", "vhdx": "vhdx",
+		"vhdx -o subformat=fixed": "vhdx",
+		"vhdx -o block_size=1M":   "vhdx", "raw": "raw"} {
 		t.Run(options, func(t *testing.T) {
 			name := filepath.Join(t.TempDir(), "disk")
 			sh(t, dir, `qemu-img convert -f raw -O `+options+` fs "$1"`, name)
@@ -139,7 +145,8 @@ truncate -s 64M fs; mke2fs -q -F -t ext4 -d tree fs; head -c 3000000 /dev/urando
 			require.ErrorIs(t, err, io.EOF)
 		})
 	}
-	for options, says := range map[string]string{"qcow2 -o extended_l2=on": "subclusters", "qcow2 -b base.qcow2 -F qcow2": "what differs from another file",
+	for options, says := range map[string]string{"qcow2 -o extended_l2=on": "subclusters",
+		"qcow2 -b base.qcow2 -F qcow2":     "what differs from another file",
 		"vmdk -o subformat=monolithicFlat": "only describes a disk", "qcow2 -o data_file=x": "in another file",
 		"qcow2 --object secret,id=s,data=abc -o encrypt.format=luks,encrypt.key-secret=s": "encrypted"} {
 		t.Run(options, func(t *testing.T) {
@@ -153,4 +160,153 @@ truncate -s 64M fs; mke2fs -q -F -t ext4 -d tree fs; head -c 3000000 /dev/urando
 			require.ErrorContains(t, err, says)
 		})
 	}
+}
+
+// A file system that was not unmounted is read as its journal leaves it, and nothing of the disk changes.
+func TestDirtyJournal(t *testing.T) {
+	for _, options := range []string{"-O ^metadata_csum,^64bit", "-O metadata_csum,64bit", "-b 1024"} {
+		dir := t.TempDir()
+		sh(t, dir, `mkdir tree; head -c 4096 /dev/zero | tr '\000' o > tree/file; echo keep > tree/other; truncate -s 32M fs
+mke2fs -q -F -t ext4 `+options+` -d tree fs
+block=$(debugfs -R 'bmap /file 0' fs 2>/dev/null); head -c 4096 /dev/zero | tr '\000' n > new
+printf '\300\073\071\230' | dd of=new conv=notrunc status=none
+size=$(dumpe2fs -h fs 2>/dev/null | sed -n 's/^Block size: *//p'); head -c $size new > one
+printf 'jo\njw -b %s one\njc\n' $block | debugfs -w fs -f - >/dev/null 2>&1
+dumpe2fs -h fs 2>/dev/null | grep -q needs_recovery`)
+		before, err := os.ReadFile(filepath.Join(dir, "fs"))
+		require.NoError(t, err)
+		d, _ := open(t, filepath.Join(dir, "fs"))
+		fs, err := reading.OpenExt4(d)
+		require.NoError(t, err)
+		text, err := fs.ReadFile("file", 1<<20)
+		require.NoError(t, err)
+		require.Equal(t, "\xc0\x3b\x39\x98nnnn", string(text[:8]), "what the journal holds, its first bytes too")
+		text, err = fs.ReadFile("other", 100)
+		require.NoError(t, err)
+		require.Equal(t, "keep\n", string(text))
+		after, err := os.ReadFile(filepath.Join(dir, "fs"))
+		require.NoError(t, err)
+		require.True(t, bytes.Equal(before, after))
+	}
+}
+
+// readAll reads whatever a file is, as far as it goes, and returns how that ended.
+func readAll(file io.ReaderAt, size int64) error {
+	d, _, err := reading.Open(file, size)
+	if err != nil {
+		return err
+	}
+	root, err := reading.Root(d, 0)
+	if err != nil {
+		return err
+	}
+	names := 0
+	return root.Walk(func(_ *tar.Header, r io.Reader) error {
+		if names++; names > 10_000 || r == nil {
+			return nil
+		}
+		_, err := io.Copy(io.Discard, io.LimitReader(r, 1<<20))
+		return err
+	})
+}
+
+// small are disks with all that is read here, to be spoilt.
+func small(t testing.TB, dir string) (files [][]byte) {
+	script := `mkdir -p tree/a/b tree/boot/efi; seq 3000 > tree/a/long; echo x > tree/a/b/short; ln tree/a/long tree/a/other
+ln -s short tree/a/link
+echo 'LABEL=ESP /boot/efi vfat defaults 0 0' > tree/a/fstab; mkdir tree/etc; cp tree/a/fstab tree/etc/fstab
+truncate -s 3M fs; mke2fs -q -F -t ext4 -b 1024 -N 64 -O inline_data,metadata_csum -d tree fs
+truncate -s 2M fs2; mke2fs -q -F -t ext2 -b 1024 -N 64 -d tree fs2
+truncate -s 2M esp; mkfs.vfat -n ESP esp >/dev/null; mmd -i esp ::EFI; seq 500 > k; mcopy -i esp k '::EFI/a long name of a kernel'
+ESP=C12A7328-F81F-11D2-BA4B-00A0C93EC93B ROOT=4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709
+truncate -s 8M disk; printf 'label: gpt\nstart=2048, size=4096, type=%s\nsize=6144, type=%s\n' $ESP $ROOT | sfdisk -q disk
+ dd if=esp of=disk bs=512 seek=2048 conv=notrunc status=none; dd if=fs of=disk bs=512 seek=6144 conv=notrunc status=none
+truncate -s 8M mbr; printf 'label: dos\nstart=2048, size=2048, type=5\nstart=4096, size=6144, type=83\n' | sfdisk -q mbr
+dd if=fs of=mbr bs=512 seek=4096 conv=notrunc status=none
+for f in "qcow2 -c" "qcow2 -c -o compression_type=zstd" "vmdk -o subformat=streamOptimized" vmdk vpc vhdx; do
+ qemu-img convert -f raw -O $f disk "disk-$(echo $f | tr -d ' /')"; done
+cp disk-vmdk-osubformat=streamOptimized d.vmdk; echo '<Envelope/>' > d.ovf; tar -cf d.ova --format ustar d.ovf d.vmdk; rm d.vmdk`
+	cmd := exec.Command("bash", "-euc", script)
+	cmd.Dir = dir
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	list, err := filepath.Glob(filepath.Join(dir, "*"))
+	require.NoError(t, err)
+	for _, name := range list {
+		if base := filepath.Base(name); base == "fs2" || base == "mbr" || strings.HasPrefix(base, "disk") || base == "d.ova" {
+			text, err := os.ReadFile(name)
+			require.NoError(t, err)
+			files = append(files, text)
+		}
+	}
+	return files
+}
+
+// Disks that are cut short, or spoilt where their structures lie, are read or refused: nothing panics, hangs or grows.
+func TestHostileDisks(t *testing.T) {
+	files := small(t, t.TempDir())
+	require.Len(t, files, 10)
+	rnd := rand.New(rand.NewPCG(1, 2))
+	for i, whole := range files {
+		require.NoError(t, readAll(bytes.NewReader(whole), int64(len(whole))), "%d as it was made", i)
+		for range 12 {
+			n := rnd.IntN(len(whole))
+			_ = readAll(bytes.NewReader(whole[:n]), int64(n)) // cut short: some of it may be whole
+		}
+		for range 60 {
+			text := bytes.Clone(whole)
+			for range 1 + rnd.IntN(8) {
+				at := rnd.IntN(len(text) - 8)
+				if text[at] == 0 && rnd.IntN(4) > 0 {
+					at += max(0, bytes.IndexFunc(text[at:len(text)-8], func(r rune) bool { return r != 0 }))
+				}
+				switch rnd.IntN(4) {
+				case 0:
+					binary.LittleEndian.PutUint32(text[at:], rnd.Uint32())
+				case 1:
+					copy(text[at:], "\xff\xff\xff\xff\xff\xff\xff\x7f"[:1+rnd.IntN(8)])
+				case 2:
+					text[at] ^= 1 << rnd.IntN(8)
+				default:
+					copy(text[at:], text[rnd.IntN(len(text)-8):][:8])
+				}
+			}
+			_ = readAll(bytes.NewReader(text), int64(len(text))) // whatever comes of it
+		}
+	}
+}
+
+func FuzzDisk(f *testing.F) {
+	for _, text := range small(f, f.TempDir()) {
+		f.Add(text)
+	}
+	f.Fuzz(func(_ *testing.T, text []byte) {
+		_ = readAll(bytes.NewReader(text), int64(len(text))) // whatever comes of it
+	})
+}
+
+// What is not read is named, with what to do.
+func TestOtherFileSystemsAreNamed(t *testing.T) {
+	for at, c := range map[int]struct{ magic, says string }{0: {"XFSB", "it is xfs, which is not read here"},
+		0x10040: {"_BHRfS_M", "it is btrfs"}, 1: {"", "it holds no file system that is known here"},
+		0x1000: {"\xfc\x4e\x2b\xa9", "a part of RAID"},
+		0x218:  {"LVM2 001", "a part of LVM"}} {
+		text := make([]byte, 1<<20)
+		copy(text[at:], c.magic)
+		require.ErrorContains(t, readAll(bytes.NewReader(text), int64(len(text))), c.says)
+	}
+	text := make([]byte, 1<<20)
+	copy(text, "LUKS\xba\xbe")
+	require.ErrorContains(t, readAll(bytes.NewReader(text), 1<<20), "it is encrypted (LUKS)")
+	dir := t.TempDir()
+	sh(t, dir, `truncate -s 64M d; printf 'label: gpt\nsize=20M\nsize=20M\n' | sfdisk -q d
+for s in 1 21; do truncate -s 20M fs; mke2fs -q -F -t ext4 fs; dd if=fs of=d bs=1M seek=$s conv=notrunc status=none; done`)
+	d, _ := open(t, filepath.Join(dir, "d"))
+	_, err := reading.Root(d, 0)
+	require.EqualError(t, err, "which of its partitions holds the root is not clear; name it, for instance partition = 1. "+
+		"It has 1 (ext4, 20 MiB), 2 (ext4, 20 MiB)")
+	_, err = reading.Root(d, 3)
+	require.ErrorContains(t, err, "it has no partition 3; it has 1 (ext4, 20 MiB)")
+	_, err = reading.Root(d, 2)
+	require.NoError(t, err)
 }

@@ -237,7 +237,11 @@ func (r *Rooting) named(d Disk, spec string) *Partition {
 				return p
 			}
 		case "PARTUUID":
-			if r.Table.Scheme == "gpt" && mixed(p.ID) == plain || r.Table.Scheme == "mbr" && plain == fmt.Sprintf("%s%02x", swapped(r.Table.ID), p.Number) {
+			id := mixed(p.ID)
+			if r.Table.Scheme == "mbr" {
+				id = fmt.Sprintf("%s%02x", swapped(r.Table.ID), p.Number)
+			}
+			if id == plain {
 				return p
 			}
 		case "PARTLABEL":

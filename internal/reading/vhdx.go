@@ -49,7 +49,8 @@ func openVhdx(file io.ReaderAt, length int64) (Disk, error) {
 		return nil, errors.New("it has no sound header")
 	}
 	if !bytes.Equal(head[48:64], make([]byte, 16)) {
-		return nil, errors.New("it was not closed, and its log waits to be carried out; open and close it where it was made, or convert it: qemu-img convert")
+		return nil, errors.New("it was not closed, and its log waits to be carried out; open and close it where it was made, " +
+			"or convert it: qemu-img convert")
 	}
 	regions := make([]byte, 64<<10)
 	for i := range int64(2) {

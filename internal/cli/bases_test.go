@@ -1,0 +1,144 @@
+package cli_test
+
+import (
+	"fmt"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// diskBase pins a file as a base and defines an image on it.
+func (p *person) diskBase(name, file, more string) {
+	sum := strings.Fields(p.sh("sha256sum " + file))[0]
+	p.write("zygos.toml", p.read("zygos.toml")+fmt.Sprintf("\n[base.%s]\nrelease = \"1.0\"\nfrom = [\"%s\"]\nsha256 = \"%s\"\n", name, file, sum))
+	p.write("images/on-"+name+".toml", "series = \"1.0\"\nbase = \""+name+"\"\n[[stage]]\nname = \"s\"\ninline = \"echo hello > /etc/hello; "+
+		"echo more >> /boot/kernel\"\n"+more)
+}
+
+// oldDisks are two disks of the starter's root archive: one with a GPT, an EFI system partition and a /boot of its own, one with an MBR
+// and what starts it in front.
+const oldDisks = `mkdir tree && zstd -dc bases/*.zst | tar -x -C tree --exclude='./dev/*' --no-same-owner
+mkdir -p tree/boot/efi boot/efi; echo a kernel > tree/boot/kernel; cp tree/boot/kernel boot/kernel
+mke2fs -q -t ext4 -L old-root -U 11111111-2222-3333-4444-555555555555 -d tree -E offset=1048576 mbr.img 60M
+printf 'label: dos\nlabel-id: 0x12345678\nstart=2048, size=122880, type=83, bootable\n' | sfdisk -q --force mbr.img; truncate -s 62M mbr.img
+head -c 440 /dev/urandom > front; dd if=front of=mbr.img conv=notrunc status=none
+head -c 60000 /dev/urandom > core; dd if=core of=mbr.img bs=512 seek=1 conv=notrunc status=none
+truncate -s 40M esp; mkfs.vfat -F 32 -s 1 -i 0badcafe -n OLDESP esp >/dev/null; mmd -i esp ::EFI; mcopy -i esp core '::EFI/Start me.efi'
+rm tree/boot/kernel; printf 'UUID=11111111-2222-3333-4444-666666666666 /boot ext4 defaults 0 2\nLABEL=OLDESP /boot/efi vfat defaults 0 2\n' > tree/etc/fstab
+truncate -s 140M gpt.img
+printf 'label: gpt\nlabel-id: 6B0A7D5E-AB0A-4D5E-8A0A-7D5EAB0A7D5E\nfirst-lba: 2048
+size=2048, type=21686148-6449-6E6F-744E-656564454649, name=bios\nsize=81920, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B, name=ESP
+size=16384, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4, name=boot\ntype=0FC63DAF-8483-4772-8E79-3D69D8477DE4, name="the root"\n' | sfdisk -q gpt.img
+dd if=core of=gpt.img bs=1M seek=1 conv=notrunc status=none; dd if=esp of=gpt.img bs=1M seek=2 conv=notrunc status=none
+mke2fs -q -t ext4 -b 4096 -L old-boot -U 11111111-2222-3333-4444-666666666666 -d boot -E offset=$((42*1048576)) gpt.img 8M
+mke2fs -q -t ext4 -L old-root -U 11111111-2222-3333-4444-777777777777 -d tree -E offset=$((50*1048576)) gpt.img 80M
+rm -r tree boot esp
+`
+
+// A disk becomes a tree, and its children's disks are laid out as it was: table, ids, what starts it; the root takes the size it is given.
+func TestDisksAsBases(t *testing.T) {
+	t.Parallel()
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.sh(oldDisks)
+		p.sh("xz -T1 -0 -k mbr.img && qemu-img convert -f raw -O qcow2 -c gpt.img gpt.qcow2 && mv mbr.img.xz bases/ && mv gpt.qcow2 bases/")
+		artifact := "[[artifact]]\nformat = \"raw\"\nboot = \"base\"\n"
+		p.diskBase("mbr", "bases/mbr.img.xz", artifact+"size = \"100MiB\"\n")
+		p.diskBase("gpt", "bases/gpt.qcow2", artifact+"[[artifact]]\nname = \"bare\"\nformat = \"raw\"\nboot = \"none\"\n[[artifact]]\nformat = \"tar\"\n")
+		p.ok("build", "on-mbr", "on-gpt")
+		p.write("zygos.toml", p.read("zygos.toml")+"\n[region.out]\nkind = \"folder\"\npath = \"out\"\n")
+		p.ok("publish", "on-mbr", "on-gpt", "--region", "out")
+
+		mbr := p.glob("out/on-mbr/*/*.raw")[0]
+		out := p.sh(`sfdisk -d ` + mbr + `; dd if=` + mbr + ` of=root bs=1M skip=1 status=none; e2fsck -fn root >/dev/null 2>&1; blkid -p -o export root
+cmp -n 440 front ` + mbr + `; cmp -n 60000 -i 0:512 core ` + mbr + `; debugfs -R 'cat /etc/hello' root 2>/dev/null; debugfs -R 'cat /boot/kernel' root 2>/dev/null`)
+		require.Contains(t, out, "label-id: 0x12345678")
+		require.Regexp(t, `start= +2048, size= +202752, type=83, bootable`, out, "the root has grown to the disk")
+		for _, says := range []string{"UUID=11111111-2222-3333-4444-555555555555", "LABEL=old-root", "hello\na kernel\nmore\n"} {
+			require.Contains(t, out, says)
+		}
+
+		gpt := p.glob("out/on-gpt/*/on-gpt-1.0.0.raw")[0]
+		was := p.sh(`sfdisk -d gpt.img | sed 's/^gpt.img//; /^device:/d; /lba/d'`)
+		out = p.sh(`sfdisk -d ` + gpt + ` | sed 's|^` + gpt + `||; /^device:/d; /lba/d'`)
+		require.Equal(t, was, out, "the table is as it was")
+		out = p.sh(`part() { dd if=` + gpt + ` of=$1 bs=1M skip=$2 count=$3 status=none; blkid -p -o export $1; }
+sfdisk -V ` + gpt + ` | head -3; cmp -n 60000 -i 0:1048576 core ` + gpt + `
+part esp 2 40; fsck.fat -n esp >/dev/null; part boot 42 8; e2fsck -fn boot >/dev/null 2>&1; part root 50 200; e2fsck -fn root >/dev/null 2>&1
+mcopy -i esp '::EFI/Start me.efi' - | cmp - core; debugfs -R 'cat /kernel' boot 2>/dev/null; debugfs -R 'cat /etc/hello' root 2>/dev/null
+debugfs -R 'ls /boot' root 2>/dev/null | grep -c kernel || true`)
+		for _, says := range []string{"No errors", "UUID=0BAD-CAFE", "LABEL=OLDESP", "UUID=11111111-2222-3333-4444-666666666666", "LABEL=old-boot",
+			"UUID=11111111-2222-3333-4444-777777777777", "a kernel\nmore\nhello\n0\n"} {
+			require.Contains(t, out, says)
+		}
+		bare := p.glob("out/on-gpt/*/*bare*.raw")[0]
+		require.Contains(t, p.sh("blkid -p -o export "+bare), "TYPE=ext4", "the whole tree in one file system")
+		require.Contains(t, p.sh("debugfs -R 'cat /boot/kernel' "+bare+" 2>/dev/null"), "a kernel\nmore\n")
+
+		// What does not fit, or is no disk, is said.
+		p.diskBase("small", "bases/mbr.img.xz", artifact+"size = \"3MiB\"\n")
+		p.fails(1, "the tree needs a disk of at least", "build", "on-small")
+		p.image("[[artifact]]\nformat = \"raw\"\nboot = \"base\"\n")
+		p.fails(1, "its base was no disk, so that there is nothing to lay it out as; give the artifact boot = \"uefi\"", "build", "first")
+		p.sh("head -c 20000000 gpt.img > bases/cut.img")
+		p.diskBase("cut", "bases/cut.img", artifact)
+		p.fails(1, "base cut: bases/cut.img cannot be used: ", "build", "on-cut")
+	})
+}
+
+// Disks with GRUB, as others publish them: children of one that starts by its first sector, and of one that starts by UEFI and shim, come
+// up by the base's own loader.
+func childrenOfDisksWithGRUB(t *testing.T) {
+	p := me(t)
+	debian(t, p)
+	p.write("images/grubbed.toml", `series = "12.0"
+base = "debian"
+[[stage]]
+name    = "machine"
+scripts = ["scripts/packages.sh"]
+env     = { PACKAGES = "`+strings.Join([]string{"linux-image-cloud-amd64", "initramfs-tools", "systemd-sysv", "dbus", "udev", "grub-pc-bin",
+		"grub2-common", "grub-efi-amd64-signed", "shim-signed"}, " ")+`" }
+[[stage]]
+name   = "grub"
+bring  = ["/srv/grub"]
+inline = """
+set -eu
+k=$(basename /boot/vmlinuz-*)
+mkdir -p /boot/grub /srv/grub /boot/efi
+cat > /boot/grub/grub.cfg <<END
+search --no-floppy --set=root --label cloudroot
+set timeout=0
+menuentry base {
+ linux /boot/$k root=LABEL=cloudroot ro console=ttyS0
+ initrd /boot/initrd.img-${k#vmlinuz-}
+}
+END
+cp -r /usr/lib/grub/i386-pc /boot/grub/
+cp /usr/lib/grub/i386-pc/boot.img /srv/grub/
+grub-mkimage -O i386-pc -p '(hd0,msdos1)/boot/grub' -o /srv/grub/core.img biosdisk part_msdos ext2 normal linux search search_label configfile
+cp /usr/lib/shim/shimx64.efi.signed /usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed /srv/grub/
+echo "LABEL=cloudroot / ext4 errors=remount-ro 0 1" > /etc/fstab
+"""
+network = "none"
+[[artifact]]
+format = "tar"
+`)
+	p.ok("build", "grubbed")
+	p.ok("publish", "grubbed", "--region", "shelf")
+	script, err := filepath.Abs("testdata/grub-disks.sh")
+	require.NoError(t, err)
+	cmd := exec.Command("sh", script, p.glob("regions/shelf/grubbed/*/*.tar.zst")[0], p.glob(".zygos/builds/*/files/grub/srv/grub")[0])
+	cmd.Dir = filepath.Join(p.dir, "bases")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	for _, name := range []string{"bios", "uefi"} {
+		p.diskBase(name, "bases/"+name+".raw", "[[artifact]]\nformat = \"qcow2\"\nboot = \"base\"\nsize = \"2GiB\"\nboots = \"10m\"\n")
+	}
+	r := p.run("build", "on-bios", "on-uefi")
+	require.Zero(t, r.code, r.err)
+	require.Regexp(t, `on-bios .*boot +qcow2 +came up in`, r.err)
+	require.Regexp(t, `on-uefi .*boot +qcow2 +came up in`, r.err)
+}

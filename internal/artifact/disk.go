@@ -21,7 +21,7 @@ import (
 
 // onDisks are the options of all disks, and more of one format.
 func onDisks(more ...*Option) []*Option {
-	return append([]*Option{&size, &booting, &esp, &cmdline}, more...)
+	return append([]*Option{&size, &booting, &loader, &esp, &cmdline}, more...)
 }
 
 // contained writes a tree's disk in a container.
@@ -86,7 +86,7 @@ func (t *Tree) volume(ctx context.Context, o Options) (disk.Volume, error) {
 func (t *Tree) starting(o Options) (*boot.Parts, error) {
 	vfat := t.numberOf("esp")
 	return boot.Disk(&boot.Tree{Tree: t.Merged, Content: t.Content}, boot.Wanted{Token: o.Label, Cmdline: o.Says["cmdline"],
-		Root: "PARTUUID=" + dashed(t.idOf("root partition")), ESP: fmt.Sprintf("UUID=%04X-%04X", vfat>>16, vfat&0xffff)})
+		Loader: o.Says["loader"], UUID: dashed(t.idOf("root")), Root: "PARTUUID=" + dashed(t.idOf("root partition")), ESP: fmt.Sprintf("UUID=%04X-%04X", vfat>>16, vfat&0xffff)})
 }
 
 // Start is what starts the tree's disk without its loader.

@@ -79,6 +79,7 @@ func Taking(option string) (names []string) {
 var (
 	size    = Option{Name: "size", Is: Bytes}
 	booting = Option{Name: "boot", Is: Word, Words: []string{"none", "uefi", "base"}, Open: true}
+	loader  = Option{Name: "loader", Is: Word, Words: []string{"uki", "systemd-boot", "grub"}, Open: true, Needs: "boot"}
 	esp     = Option{Name: "esp", Is: Bytes, Needs: "boot"}
 	boots   = Option{Name: "boots", Is: Span, Needs: "boot"} // within that time, when it is tried
 	cmdline = Option{Name: "cmdline", Is: Text, Needs: "boot"}

@@ -27,6 +27,8 @@ type Wanted struct {
 	Cmdline string // added to the kernel's
 	Root    string // what the kernel and fstab call the root: "PARTUUID=…"
 	ESP     string // what fstab calls the EFI partition: "UUID=…"
+	UUID    string // of the root's file system
+	Loader  string // name of the one to use, "" for the first that the tree has
 }
 
 // Added is a file that the disk's root has beside the tree's, or instead of one.
@@ -95,17 +97,22 @@ var arches = []arch{{"x64", disk.TypeRootX64}, {"aa64", disk.TypeRootARM}}
 
 // Loader is a way to start a tree: what it needs of it, and what it puts on the EFI partition.
 type Loader interface {
+	// Name is how definitions call it.
+	Name() string
 	// Place says what goes where; missing is what the tree lacks for it.
 	Place(t *Tree, w Wanted) (parts *Parts, missing []string, err error)
 }
 
 // Loaders are the ways, in the order in which they are tried.
-var Loaders = []Loader{unified{}, systemd{}}
+var Loaders = []Loader{unified{}, systemd{}, grub{}}
 
 // Disk says what the disk of a tree consists of; the error is a *MissingError where the tree cannot start.
 func Disk(t *Tree, w Wanted) (*Parts, error) {
 	var lacks []string
 	for _, l := range Loaders {
+		if w.Loader != "" && l.Name() != w.Loader {
+			continue
+		}
 		parts, missing, err := l.Place(t, w)
 		if err != nil {
 			return nil, err
@@ -116,7 +123,9 @@ func Disk(t *Tree, w Wanted) (*Parts, error) {
 		if len(missing) == 0 {
 			return parts, nil
 		}
-		lacks = missing // of the last way, which needs least
+		if lacks == nil || l.Name() == lackedBy {
+			lacks = missing
+		}
 	}
 	if !slices.Contains(lacks, initWord) && !t.starts() {
 		lacks = append(lacks, initWord)
@@ -124,11 +133,15 @@ func Disk(t *Tree, w Wanted) (*Parts, error) {
 	return nil, &MissingError{lacks, t.packages(lacks)}
 }
 
+// lackedBy is the way whose needs are told where no way has all.
+const lackedBy = "systemd-boot"
+
 // What a tree may lack.
 const (
 	kernelWord = "kernel"
 	initrdWord = "initramfs"
 	loaderWord = "boot loader"
+	grubWord   = "GRUB"
 	initWord   = "init"
 )
 
@@ -138,7 +151,7 @@ func (t *Tree) packages(missing []string) string {
 	switch {
 	case t.file("var/lib/dpkg/status") != nil:
 		by = map[string]string{kernelWord: "linux-image-amd64", initrdWord: "initramfs-tools", loaderWord: "systemd-boot",
-			initWord: "systemd-sysv"}
+			grubWord: "grub-efi-amd64-signed shim-signed", initWord: "systemd-sysv"}
 	case t.file("lib/apk/db/installed") != nil || t.file("usr/lib/apk/db/installed") != nil:
 		by = map[string]string{kernelWord: "linux-virt", initrdWord: "mkinitfs", loaderWord: "systemd-boot", initWord: "openrc"}
 	case t.rpm():
@@ -214,6 +227,13 @@ var points = []string{"boot/efi", "efi"}
 // settle is what the tree's own tools need to put later kernels where this one is: the mounts, the folder's name, the
 // kernel's command line.
 func (t *Tree) settle(w Wanted, cmdline string) ([]Added, error) {
+	added, err := t.fstab(w)
+	return append([]Added{{"etc/kernel/entry-token", w.Token + "\n"}, {"etc/kernel/cmdline", cmdline + "\n"},
+		{"etc/kernel/install.conf", "layout=bls\n"}}, added...), err
+}
+
+// fstab is what mounts the root and the EFI partition, where the tree has nothing that mounts its root.
+func (t *Tree) fstab(w Wanted) ([]Added, error) {
 	point := points[0]
 	for _, p := range points {
 		if n := t.Lookup(p); n != nil && n.Kind == layer.Dir {
@@ -221,17 +241,12 @@ func (t *Tree) settle(w Wanted, cmdline string) ([]Added, error) {
 			break
 		}
 	}
-	added := []Added{{"etc/kernel/entry-token", w.Token + "\n"}, {"etc/kernel/cmdline", cmdline + "\n"},
-		{"etc/kernel/install.conf", "layout=bls\n"}}
 	fstab, err := t.text("etc/fstab")
-	if err != nil {
+	if err != nil || mounts(fstab, "/") {
 		return nil, err
 	}
-	if !mounts(fstab, "/") {
-		added = append(added, Added{"etc/fstab",
-			fmt.Sprintf("%s / ext4 errors=remount-ro 0 1\n%s /%s vfat umask=0077 0 1\n", w.Root, w.ESP, point)})
-	}
-	return added, nil
+	return []Added{{"etc/fstab",
+		fmt.Sprintf("%s / ext4 errors=remount-ro 0 1\n%s /%s vfat umask=0077 0 1\n", w.Root, w.ESP, point)}}, nil
 }
 
 // mounts says whether an fstab(5) has a line for a mount point.

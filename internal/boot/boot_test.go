@@ -133,3 +133,40 @@ func TestUnifiedKernelImagesComeFirst(t *testing.T) {
 	_, err = boot.Disk(tree(t, files), plain)
 	require.ErrorContains(t, err, "/boot/EFI/Linux/link-11.efi is no program for UEFI")
 }
+
+// GRUB is taken where the tree has no other loader, or where it is asked for; shim comes before it, and its own menu stays.
+func TestGRUB(t *testing.T) {
+	files := debian(map[string]string{"usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed": "MZ grub", "usr/lib/shim/shimx64.efi.signed": "MZ the shim",
+		"usr/lib/shim/mmx64.efi.signed": "MZ keys"})
+	w := wanted
+	w.UUID = "1-2-3"
+	p, err := boot.Disk(tree(t, files), w)
+	require.NoError(t, err)
+	require.Contains(t, p.About, "systemd-boot")
+	w.Loader = "grub"
+	p, err = boot.Disk(tree(t, files), w)
+	require.NoError(t, err)
+	require.Equal(t, "shim, GRUB, kernel 6.1.0-41-cloud", p.About)
+	require.EqualValues(t, 11, on(p, "EFI/BOOT/BOOTX64.EFI").Size)
+	require.EqualValues(t, 7, on(p, "EFI/BOOT/grubx64.efi").Size)
+	require.Contains(t, string(on(p, "EFI/debian/grub.cfg").Text), "--set=root 1-2-3\n")
+	require.Len(t, p.Root, 2)
+	require.Equal(t, "boot/grub/grub.cfg", p.Root[1].Path)
+	require.Contains(t, p.Root[1].Text, "menuentry 'Debian GNU/Linux 12, 6.1.0-41-cloud' {\n\tlinux /boot/vmlinuz-6.1.0-41-cloud root=PARTUUID=1-2 ro "+
+		"console=ttyS0\n\tinitrd /boot/initrd.img-6.1.0-41-cloud\n}\n")
+	files["boot/grub/grub.cfg"], files["usr/lib/shim/shimx64.efi.signed"] = "its own", "-"
+	delete(files, "usr/lib/shim/shimx64.efi.signed")
+	delete(files, "usr/lib/systemd/boot/efi/systemd-bootx64.efi")
+	w.Loader = ""
+	p, err = boot.Disk(tree(t, files), w)
+	require.NoError(t, err)
+	require.Equal(t, "GRUB, kernel 6.1.0-41-cloud", p.About)
+	require.EqualValues(t, 7, on(p, "EFI/BOOT/BOOTX64.EFI").Size)
+	require.Len(t, p.Root, 1, "its own menu stays")
+	w.Loader = "uki"
+	_, err = boot.Disk(tree(t, files), w)
+	require.ErrorContains(t, err, "it has no kernel")
+	w.Loader = "grub"
+	_, err = boot.Disk(tree(t, debian(nil)), w)
+	require.EqualError(t, err, "the tree cannot start by itself, it has no GRUB; install grub-efi-amd64-signed shim-signed in a stage")
+}

@@ -20,6 +20,10 @@ type kernel struct {
 	image, initrd *layer.Node
 }
 
+// Name is Loader.
+func (systemd) Name() string { return "systemd-boot" }
+
+// Place is Loader.
 func (systemd) Place(t *Tree, w Wanted) (*Parts, []string, error) {
 	var missing []string
 	kernels := t.kernels()

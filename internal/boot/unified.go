@@ -19,6 +19,10 @@ type unified struct{}
 // unifiedDirs are where trees keep such images.
 var unifiedDirs = []string{"boot/EFI/Linux", "boot/efi/EFI/Linux", "efi/EFI/Linux", "usr/lib/kernel/uki"}
 
+// Name is Loader.
+func (unified) Name() string { return "uki" }
+
+// Place is Loader.
 func (unified) Place(t *Tree, w Wanted) (*Parts, []string, error) {
 	var found []*layer.Node
 	for _, dir := range unifiedDirs {

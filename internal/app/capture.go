@@ -51,7 +51,7 @@ func (a *App) Capture(ctx context.Context, r CaptureRequest) (*catalog.Version, 
 		i := slices.IndexFunc(format.Options, func(o *artifact.Option) bool { return o.Name == "boot" })
 		if words := format.Options[i].Words; !slices.Contains(words, r.Boot) {
 			return nil, nil, state.Ask("unknown boot %q; choose from %s", r.Boot, strings.Join(words, ", "))
-		} else if r.Boot != words[0] {
+		} else {
 			made.Says = artifact.Says{"boot": r.Boot}
 		}
 	}

@@ -36,10 +36,7 @@ var disk = Kind{Name: "disk",
 		return int(n), fmt.Sprintf("partition %d", n)
 	},
 	Unpack: func(ctx context.Context, in io.Reader, file *os.File, settings any, to layer.Folder, limits layer.Limits) (layer.Index, error) {
-		head := make([]byte, 6)
-		if n, err := file.ReadAt(head, 0); err != nil && err != io.EOF {
-			return nil, err
-		} else if head = head[:n]; isPacked(head) {
+		if IsPacked(file) {
 			plain, err := unpackTo(ctx, in, filepath.Join(filepath.Dir(to.Dir), "disk"), limits.Bytes)
 			if err != nil {
 				return nil, err
@@ -85,7 +82,11 @@ func takeDisk(ctx context.Context, file *os.File, settings any, to layer.Folder,
 	return x, os.WriteFile(filepath.Join(filepath.Dir(to.Dir), layer.DiskFile), text, 0o644)
 }
 
-func isPacked(head []byte) bool {
+// IsPacked says whether a file is compressed, by its first bytes.
+func IsPacked(file io.ReaderAt) bool {
+	head := make([]byte, 6)
+	n, _ := file.ReadAt(head, 0) // what cannot be read fails later
+	head = head[:n]
 	return bytes.HasPrefix(head, gzipMark) || bytes.HasPrefix(head, zstdMark) || bytes.HasPrefix(head, xzMark)
 }
 

@@ -55,6 +55,11 @@ func Readers() definition.BaseKinds {
 		}}
 }
 
+// KindOf is the kind of base that a file is, by its name.
+func KindOf(name string) string {
+	return Table[slices.IndexFunc(Table, func(k *Kind) bool { return k.Takes(name) })].Name
+}
+
 func canBeFetched(from string) bool {
 	u, err := url.Parse(from)
 	return err == nil && u.Host != "" && (u.Scheme == "http" || u.Scheme == "https")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"path/filepath"
@@ -29,6 +30,9 @@ func (b *branch) capture(ctx context.Context) ([]catalog.Artifact, error) {
 	nodes := tree.Nodes()
 	var list []catalog.Artifact
 	for _, a := range b.shape.Artifacts { // before the first is written
+		if b.plan.Adopted != "" {
+			break
+		}
 		if f := artifact.Find(a.Format); f != nil {
 			t := artifact.Tree{Digest: layer.TreeDigest(b.layers), Nodes: nodes, Merged: tree, Content: b.content}
 			if err := t.Ready(f, b.options(a)); err != nil {
@@ -98,6 +102,9 @@ func (b *branch) write(ctx context.Context, a definition.Artifact, nodes []*laye
 		return store.Blob{}, err
 	}
 	defer w.Discard()
+	if b.plan.Adopted != "" && a.Format != "tar" {
+		return b.adopt(w)
+	}
 	format := artifact.Find(a.Format)
 	if format == nil {
 		return store.Blob{}, &artifact.UnknownError{Format: a.Format}
@@ -123,6 +130,23 @@ func (b *branch) write(ctx context.Context, a definition.Artifact, nodes []*laye
 	blob, err := w.Commit()
 	if err == nil && t.Past != nil {
 		keepPieces(name, packing, blob, t.Past)
+	}
+	return blob, err
+}
+
+// adopt keeps the file that the version is made of.
+func (b *branch) adopt(w *store.Writer) (store.Blob, error) {
+	file, err := os.Open(b.plan.Adopted)
+	if err != nil {
+		return store.Blob{}, err
+	}
+	defer file.Close()
+	if _, err := io.Copy(w, file); err != nil {
+		return store.Blob{}, err
+	}
+	blob, err := w.Commit()
+	if err == nil && blob.Digest != b.plan.Base.Digest {
+		err = fmt.Errorf("%s changed while it was read; run the command again", b.plan.Adopted)
 	}
 	return blob, err
 }

@@ -58,8 +58,10 @@ func (b *branch) carryOut(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := b.seal(); err != nil {
-		return b.full(err, 0)
+	if b.plan.Adopted == "" {
+		if err := b.seal(); err != nil {
+			return b.full(err, 0)
+		}
 	}
 	release, err := b.slot(ctx)
 	if err != nil {

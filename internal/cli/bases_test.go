@@ -89,6 +89,41 @@ debugfs -R 'ls /boot' root 2>/dev/null | grep -c kernel || true`)
 	})
 }
 
+// A disk that was made elsewhere becomes a version, as it is: it can be compared, judged, placed, and be a parent.
+func TestAdoptedImages(t *testing.T) {
+	t.Parallel()
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.sh(oldDisks)
+		definition := "series = \"1.0\"\nbase = \"field-os\"\n[[check]]\nname = \"kernel\"\nexpect = [{ path = \"/boot/kernel\" }]\n[[artifact]]\n" +
+			"format = \"tar\"\n[publish]\nregions = [\"here\"]\n"
+		p.write("images/old.toml", definition)
+		p.write("images/child.toml", "series = \"1.0\"\nbase = \"old\"\n[[stage]]\nname = \"s\"\ninline = \"echo child > /etc/child\"\n[[artifact]]\n"+
+			"format = \"raw\"\nboot = \"base\"\n")
+		p.ok("adopt", "gpt.img", "--as", "old", "--version", "1.0.0")
+		sum := strings.Fields(p.sh("sha256sum gpt.img"))[0]
+		shown := p.ok("show", "old")
+		require.Contains(t, shown, "adopted@"+sum[:12])
+		require.Regexp(t, "artifact +raw +140.0 MiB +sha256:"+sum, shown, "the file as it is")
+		require.Contains(t, p.ok("test", "old"), "1 passed")
+		p.ok("publish", "old")
+		p.sh("cmp gpt.img regions/here/old/*/*.raw")
+		p.ok("build", "child")
+		require.Contains(t, p.ok("diff", "old", "child"), "1 added, 0 removed")
+		require.Contains(t, p.ok("due"), "1.0.0 was adopted, and the definition builds another")
+		p.fails(1, "old@1.0.0 was adopted, and not built: there is nothing to repeat", "repeat", "old")
+
+		p.fails(1, "old 1.0.0 exists already; versions never change", "adopt", "gpt.img", "--as", "old", "--version", "1.0.0")
+		p.fails(1, "no such file", "adopt", "nothing.img", "--as", "old", "--version", "1.0.1")
+		p.fails(1, "is no version; write MAJOR.MINOR.PATCH", "adopt", "gpt.img", "--as", "old", "--version", "1")
+		p.sh("head -c 9000000 gpt.img > cut.img; gzip -1 -k gpt.img")
+		p.fails(1, "cut.img", "adopt", "cut.img", "--as", "old", "--version", "1.0.1")
+		p.fails(1, "is packed; unpack it first", "adopt", "gpt.img.gz", "--as", "old", "--version", "1.0.1")
+		p.ok("adopt", p.glob("bases/*.zst")[0], "--as", "old", "--version", "1.0.1")
+		require.Regexp(t, "artifact +tar ", p.ok("show", "old"))
+	})
+}
+
 // Disks with GRUB, as others publish them: children of one that starts by its first sector, and of one that starts by UEFI and shim, come
 // up by the base's own loader.
 func childrenOfDisksWithGRUB(t *testing.T) {

@@ -80,7 +80,7 @@ func init() {
 	commands = []*command{
 		cmdDemo, cmdNew, cmdDoctor,
 		cmdBases, cmdScripts, cmdLint, cmdPreview,
-		cmdBuild, cmdBuilds, cmdLog, cmdCancel, cmdEnter, cmdCapture, cmdTry, cmdTest, cmdHunt, cmdRepeat, cmdSweep,
+		cmdBuild, cmdBuilds, cmdLog, cmdCancel, cmdEnter, cmdCapture, cmdAdopt, cmdTry, cmdTest, cmdHunt, cmdRepeat, cmdSweep,
 		cmdList, cmdShow, cmdTag, cmdDiff, cmdLineage, cmdDue, cmdRecall, cmdReinstate, cmdPrune, cmdExport, cmdImport,
 		cmdPublish, cmdRegions, cmdManifest, cmdVerify, cmdLocate, cmdFetch,
 		cmdStandin,

@@ -48,6 +48,8 @@ type Plan struct {
 	Unchanged string `json:"unchanged,omitempty"`
 	// Assumed are inputs whose values come from commands and were taken as they last were.
 	Assumed []string `json:"assumed,omitempty"`
+	// Adopted is the file that the version is made of as it is, "" for one that is built.
+	Adopted string `json:"adopted,omitempty"`
 	// What was asked for: see Options.
 	Force bool   `json:"force,omitempty"`
 	From  string `json:"from,omitempty"`
@@ -159,11 +161,15 @@ type Parent struct {
 	Epoch   int64
 }
 
+// Adopted is what the base of a version is called that was made elsewhere.
+const Adopted = "adopted"
+
 // Newest is the version that an unchanged definition already has.
 type Newest struct {
 	Version     string
 	Fingerprint string
 	Created     time.Time
+	Adopted     bool
 	Recalled    string // says that a newer one, or this one, is recalled; "" if none is
 }
 
@@ -263,6 +269,8 @@ func (p *Plan) why(newest *Newest) string {
 		return "asked for with --force"
 	case newest.Recalled != "":
 		return newest.Recalled
+	case newest.Adopted:
+		return newest.Version + " was adopted, and the definition builds another"
 	}
 	for _, shape := range p.Shapes {
 		for _, s := range shape.Stages {

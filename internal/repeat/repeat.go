@@ -76,6 +76,9 @@ func (r *Repeat) Run(ctx context.Context, v *catalog.Version) (*Outcome, error) 
 	if err != nil {
 		return nil, fmt.Errorf("the record of %s is not kept in this state: %w", v.Ref(), err)
 	}
+	if was.Plan.Adopted != "" {
+		return nil, fmt.Errorf("%s was adopted, and not built: there is nothing to repeat", v.Ref())
+	}
 	p, err := r.plan(ctx, v, was)
 	if err != nil {
 		return nil, err

@@ -192,7 +192,8 @@ func newest(ctx context.Context, heads *catalog.Heads, image, version string) (*
 	case err != nil:
 		return nil, err
 	}
-	n := &plan.Newest{Version: v.Version, Fingerprint: v.Fingerprint, Created: v.Created}
+	n := &plan.Newest{Version: v.Version, Fingerprint: v.Fingerprint, Created: v.Created,
+		Adopted: v.BaseName == plan.Adopted}
 	if version == "" && heads.Newest(image) != nil && errors.As(heads.Newest(image).Usable(), &recalled) {
 		n.Recalled = strings.TrimPrefix(recalled.Short(), image+"@")
 	}

@@ -21,7 +21,7 @@ var program string
 
 func main() {
 	if len(os.Args) < 3 {
-		fail("usage: bench PROGRAM DEBIAN-WORKSPACE [demo|stages|debian|disks|children|catalog|places|checks ...]")
+		fail("usage: bench PROGRAM DEBIAN-WORKSPACE [demo|stages|debian|disks|children|catalog|places|checks|bases ...]")
 	}
 	var err error
 	program, err = filepath.Abs(os.Args[1])
@@ -45,6 +45,7 @@ func main() {
 		{"catalog", func() { catalog(temp) }},
 		{"places", func() { places(temp) }},
 		{"checks", func() { checks(temp, source) }},
+		{"bases", func() { bases(temp) }},
 	} {
 		if len(os.Args) == 3 || slices.Contains(os.Args[3:], part.name) {
 			part.do()

@@ -117,4 +117,4 @@ cp -r "$here"/../../.cache/debian/{bases,zygos.toml} "$work/debian/"
 cd "$work/debian"
 zygos build field-gateway field-machine --quiet >/dev/null
 shot machine "$work/debian" "zygos log field-machine | grep -v ' | '" "zygos show field-machine" \
-    "zygos try field-machine -- ls /boot /usr/lib/zygos"
+    "zygos try field-machine --boot -- systemctl --failed --no-legend --plain"

@@ -86,7 +86,8 @@ func (t *Tree) volume(ctx context.Context, o Options) (disk.Volume, error) {
 func (t *Tree) starting(o Options) (*boot.Parts, error) {
 	vfat := t.numberOf("esp")
 	return boot.Disk(&boot.Tree{Tree: t.Merged, Content: t.Content}, boot.Wanted{Token: o.Label, Cmdline: o.Says["cmdline"],
-		Loader: o.Says["loader"], UUID: dashed(t.idOf("root")), Root: "PARTUUID=" + dashed(t.idOf("root partition")), ESP: fmt.Sprintf("UUID=%04X-%04X", vfat>>16, vfat&0xffff)})
+		Loader: o.Says["loader"], UUID: dashed(t.idOf("root")), Root: "PARTUUID=" + dashed(t.idOf("root partition")),
+		ESP: fmt.Sprintf("UUID=%04X-%04X", vfat>>16, vfat&0xffff)})
 }
 
 // Start is what starts the tree's disk without its loader.

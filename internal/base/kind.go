@@ -26,7 +26,7 @@ type Kind struct {
 }
 
 // Table is the kinds. What no other takes is an archive.
-var Table = []*Kind{&disk, &archive}
+var Table = []*Kind{&disk, &container, &archive}
 
 func find(name string) *Kind {
 	if i := slices.IndexFunc(Table, func(k *Kind) bool { return k.Name == name }); i >= 0 {

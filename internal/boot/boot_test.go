@@ -136,8 +136,8 @@ func TestUnifiedKernelImagesComeFirst(t *testing.T) {
 
 // GRUB is taken where the tree has no other loader, or where it is asked for; shim comes before it, and its own menu stays.
 func TestGRUB(t *testing.T) {
-	files := debian(map[string]string{"usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed": "MZ grub", "usr/lib/shim/shimx64.efi.signed": "MZ the shim",
-		"usr/lib/shim/mmx64.efi.signed": "MZ keys"})
+	files := debian(map[string]string{"usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed": "MZ grub",
+		"usr/lib/shim/shimx64.efi.signed": "MZ the shim", "usr/lib/shim/mmx64.efi.signed": "MZ keys"})
 	w := wanted
 	w.UUID = "1-2-3"
 	p, err := boot.Disk(tree(t, files), w)
@@ -152,8 +152,8 @@ func TestGRUB(t *testing.T) {
 	require.Contains(t, string(on(p, "EFI/debian/grub.cfg").Text), "--set=root 1-2-3\n")
 	require.Len(t, p.Root, 2)
 	require.Equal(t, "boot/grub/grub.cfg", p.Root[1].Path)
-	require.Contains(t, p.Root[1].Text, "menuentry 'Debian GNU/Linux 12, 6.1.0-41-cloud' {\n\tlinux /boot/vmlinuz-6.1.0-41-cloud root=PARTUUID=1-2 ro "+
-		"console=ttyS0\n\tinitrd /boot/initrd.img-6.1.0-41-cloud\n}\n")
+	require.Contains(t, p.Root[1].Text, "menuentry 'Debian GNU/Linux 12, 6.1.0-41-cloud' {\n\tlinux /boot/vmlinuz-6.1.0-41-cloud "+
+		"root=PARTUUID=1-2 ro console=ttyS0\n\tinitrd /boot/initrd.img-6.1.0-41-cloud\n}\n")
 	files["boot/grub/grub.cfg"], files["usr/lib/shim/shimx64.efi.signed"] = "its own", "-"
 	delete(files, "usr/lib/shim/shimx64.efi.signed")
 	delete(files, "usr/lib/systemd/boot/efi/systemd-bootx64.efi")

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"fmt"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -13,48 +14,38 @@ import (
 // diskBase pins a file as a base and defines an image on it.
 func (p *person) diskBase(name, file, more string) {
 	sum := strings.Fields(p.sh("sha256sum " + file))[0]
-	p.write("zygos.toml", p.read("zygos.toml")+fmt.Sprintf("\n[base.%s]\nrelease = \"1.0\"\nfrom = [\"%s\"]\nsha256 = \"%s\"\n", name, file, sum))
+	p.write("zygos.toml", p.read("zygos.toml")+fmt.Sprintf("\n[base.%s]\nrelease = \"1.0\"\nfrom = [\"%s\"]\nsha256 = \"%s\"\n",
+		name, file, sum))
 	p.write("images/on-"+name+".toml", "series = \"1.0\"\nbase = \""+name+"\"\n[[stage]]\nname = \"s\"\ninline = \"echo hello > /etc/hello; "+
 		"echo more >> /boot/kernel\"\n"+more)
 }
 
-// oldDisks are two disks of the starter's root archive: one with a GPT, an EFI system partition and a /boot of its own, one with an MBR
-// and what starts it in front.
-const oldDisks = `mkdir tree && zstd -dc bases/*.zst | tar -x -C tree --exclude='./dev/*' --no-same-owner
-mkdir -p tree/boot/efi boot/efi; echo a kernel > tree/boot/kernel; cp tree/boot/kernel boot/kernel
-mke2fs -q -t ext4 -L old-root -U 11111111-2222-3333-4444-555555555555 -d tree -E offset=1048576 mbr.img 60M
-printf 'label: dos\nlabel-id: 0x12345678\nstart=2048, size=122880, type=83, bootable\n' | sfdisk -q --force mbr.img; truncate -s 62M mbr.img
-head -c 440 /dev/urandom > front; dd if=front of=mbr.img conv=notrunc status=none
-head -c 60000 /dev/urandom > core; dd if=core of=mbr.img bs=512 seek=1 conv=notrunc status=none
-truncate -s 40M esp; mkfs.vfat -F 32 -s 1 -i 0badcafe -n OLDESP esp >/dev/null; mmd -i esp ::EFI; mcopy -i esp core '::EFI/Start me.efi'
-rm tree/boot/kernel; printf 'UUID=11111111-2222-3333-4444-666666666666 /boot ext4 defaults 0 2\nLABEL=OLDESP /boot/efi vfat defaults 0 2\n' > tree/etc/fstab
-truncate -s 140M gpt.img
-printf 'label: gpt\nlabel-id: 6B0A7D5E-AB0A-4D5E-8A0A-7D5EAB0A7D5E\nfirst-lba: 2048
-size=2048, type=21686148-6449-6E6F-744E-656564454649, name=bios\nsize=81920, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B, name=ESP
-size=16384, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4, name=boot\ntype=0FC63DAF-8483-4772-8E79-3D69D8477DE4, name="the root"\n' | sfdisk -q gpt.img
-dd if=core of=gpt.img bs=1M seek=1 conv=notrunc status=none; dd if=esp of=gpt.img bs=1M seek=2 conv=notrunc status=none
-mke2fs -q -t ext4 -b 4096 -L old-boot -U 11111111-2222-3333-4444-666666666666 -d boot -E offset=$((42*1048576)) gpt.img 8M
-mke2fs -q -t ext4 -L old-root -U 11111111-2222-3333-4444-777777777777 -d tree -E offset=$((50*1048576)) gpt.img 80M
-rm -r tree boot esp
-`
+// oldDisks makes the disks of testdata/old-disks.sh.
+func (p *person) oldDisks() {
+	script, err := os.ReadFile("testdata/old-disks.sh")
+	require.NoError(p.t, err)
+	p.sh(string(script))
+}
 
 // A disk becomes a tree, and its children's disks are laid out as it was: table, ids, what starts it; the root takes the size it is given.
 func TestDisksAsBases(t *testing.T) {
 	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
-		p.sh(oldDisks)
+		p.oldDisks()
 		p.sh("xz -T1 -0 -k mbr.img && qemu-img convert -f raw -O qcow2 -c gpt.img gpt.qcow2 && mv mbr.img.xz bases/ && mv gpt.qcow2 bases/")
 		artifact := "[[artifact]]\nformat = \"raw\"\nboot = \"base\"\n"
 		p.diskBase("mbr", "bases/mbr.img.xz", artifact+"size = \"100MiB\"\n")
-		p.diskBase("gpt", "bases/gpt.qcow2", artifact+"[[artifact]]\nname = \"bare\"\nformat = \"raw\"\nboot = \"none\"\n[[artifact]]\nformat = \"tar\"\n")
+		p.diskBase("gpt", "bases/gpt.qcow2", artifact+"[[artifact]]\nname = \"bare\"\nformat = \"raw\"\nboot = \"none\"\n"+
+			"[[artifact]]\nformat = \"tar\"\n")
 		p.ok("build", "on-mbr", "on-gpt")
 		p.write("zygos.toml", p.read("zygos.toml")+"\n[region.out]\nkind = \"folder\"\npath = \"out\"\n")
 		p.ok("publish", "on-mbr", "on-gpt", "--region", "out")
 
 		mbr := p.glob("out/on-mbr/*/*.raw")[0]
-		out := p.sh(`sfdisk -d ` + mbr + `; dd if=` + mbr + ` of=root bs=1M skip=1 status=none; e2fsck -fn root >/dev/null 2>&1; blkid -p -o export root
-cmp -n 440 front ` + mbr + `; cmp -n 60000 -i 0:512 core ` + mbr + `; debugfs -R 'cat /etc/hello' root 2>/dev/null; debugfs -R 'cat /boot/kernel' root 2>/dev/null`)
+		out := p.sh(`sfdisk -d ` + mbr + `; dd if=` + mbr + ` of=root bs=1M skip=1 status=none
+e2fsck -fn root >/dev/null 2>&1; blkid -p -o export root; cmp -n 440 front ` + mbr + `; cmp -n 60000 -i 0:512 core ` + mbr + `
+debugfs -R 'cat /etc/hello' root 2>/dev/null; debugfs -R 'cat /boot/kernel' root 2>/dev/null`)
 		require.Contains(t, out, "label-id: 0x12345678")
 		require.Regexp(t, `start= +2048, size= +202752, type=83, bootable`, out, "the root has grown to the disk")
 		for _, says := range []string{"UUID=11111111-2222-3333-4444-555555555555", "LABEL=old-root", "hello\na kernel\nmore\n"} {
@@ -67,11 +58,12 @@ cmp -n 440 front ` + mbr + `; cmp -n 60000 -i 0:512 core ` + mbr + `; debugfs -R
 		require.Equal(t, was, out, "the table is as it was")
 		out = p.sh(`part() { dd if=` + gpt + ` of=$1 bs=1M skip=$2 count=$3 status=none; blkid -p -o export $1; }
 sfdisk -V ` + gpt + ` | head -3; cmp -n 60000 -i 0:1048576 core ` + gpt + `
-part esp 2 40; fsck.fat -n esp >/dev/null; part boot 42 8; e2fsck -fn boot >/dev/null 2>&1; part root 50 200; e2fsck -fn root >/dev/null 2>&1
+part esp 2 40; fsck.fat -n esp >/dev/null; part boot 42 8; e2fsck -fn boot >/dev/null 2>&1
+part root 50 200; e2fsck -fn root >/dev/null 2>&1
 mcopy -i esp '::EFI/Start me.efi' - | cmp - core; debugfs -R 'cat /kernel' boot 2>/dev/null; debugfs -R 'cat /etc/hello' root 2>/dev/null
 debugfs -R 'ls /boot' root 2>/dev/null | grep -c kernel || true`)
-		for _, says := range []string{"No errors", "UUID=0BAD-CAFE", "LABEL=OLDESP", "UUID=11111111-2222-3333-4444-666666666666", "LABEL=old-boot",
-			"UUID=11111111-2222-3333-4444-777777777777", "a kernel\nmore\nhello\n0\n"} {
+		for _, says := range []string{"No errors", "UUID=0BAD-CAFE", "LABEL=OLDESP", "UUID=11111111-2222-3333-4444-666666666666",
+			"LABEL=old-boot", "UUID=11111111-2222-3333-4444-777777777777", "a kernel\nmore\nhello\n0\n"} {
 			require.Contains(t, out, says)
 		}
 		bare := p.glob("out/on-gpt/*/*bare*.raw")[0]
@@ -94,12 +86,12 @@ func TestAdoptedImages(t *testing.T) {
 	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
-		p.sh(oldDisks)
-		definition := "series = \"1.0\"\nbase = \"field-os\"\n[[check]]\nname = \"kernel\"\nexpect = [{ path = \"/boot/kernel\" }]\n[[artifact]]\n" +
-			"format = \"tar\"\n[publish]\nregions = [\"here\"]\n"
+		p.oldDisks()
+		definition := "series = \"1.0\"\nbase = \"field-os\"\n[[check]]\nname = \"kernel\"\nexpect = [{ path = \"/boot/kernel\" }]\n" +
+			"[[artifact]]\nformat = \"tar\"\n[publish]\nregions = [\"here\"]\n"
 		p.write("images/old.toml", definition)
-		p.write("images/child.toml", "series = \"1.0\"\nbase = \"old\"\n[[stage]]\nname = \"s\"\ninline = \"echo child > /etc/child\"\n[[artifact]]\n"+
-			"format = \"raw\"\nboot = \"base\"\n")
+		p.write("images/child.toml", "series = \"1.0\"\nbase = \"old\"\n[[stage]]\nname = \"s\"\ninline = \"echo child > /etc/child\"\n"+
+			"[[artifact]]\nformat = \"raw\"\nboot = \"base\"\n")
 		p.ok("adopt", "gpt.img", "--as", "old", "--version", "1.0.0")
 		sum := strings.Fields(p.sh("sha256sum gpt.img"))[0]
 		shown := p.ok("show", "old")
@@ -110,18 +102,34 @@ func TestAdoptedImages(t *testing.T) {
 		p.sh("cmp gpt.img regions/here/old/*/*.raw")
 		p.ok("build", "child")
 		require.Contains(t, p.ok("diff", "old", "child"), "1 added, 0 removed")
-		require.Contains(t, p.ok("due"), "1.0.0 was adopted, and the definition builds another")
+		require.Contains(t, p.run("due").out, "1.0.0 was adopted, and the definition builds another")
 		p.fails(1, "old@1.0.0 was adopted, and not built: there is nothing to repeat", "repeat", "old")
 
-		p.fails(1, "old 1.0.0 exists already; versions never change", "adopt", "gpt.img", "--as", "old", "--version", "1.0.0")
+		p.fails(5, "old 1.0.0 exists already; versions never change", "adopt", "gpt.img", "--as", "old", "--version", "1.0.0")
 		p.fails(1, "no such file", "adopt", "nothing.img", "--as", "old", "--version", "1.0.1")
-		p.fails(1, "is no version; write MAJOR.MINOR.PATCH", "adopt", "gpt.img", "--as", "old", "--version", "1")
+		p.fails(2, "is no version; write MAJOR.MINOR.PATCH", "adopt", "gpt.img", "--as", "old", "--version", "1")
 		p.sh("head -c 9000000 gpt.img > cut.img; gzip -1 -k gpt.img")
 		p.fails(1, "cut.img", "adopt", "cut.img", "--as", "old", "--version", "1.0.1")
-		p.fails(1, "is packed; unpack it first", "adopt", "gpt.img.gz", "--as", "old", "--version", "1.0.1")
+		p.fails(2, "is packed; unpack it first", "adopt", "gpt.img.gz", "--as", "old", "--version", "1.0.1")
 		p.ok("adopt", p.glob("bases/*.zst")[0], "--as", "old", "--version", "1.0.1")
 		require.Regexp(t, "artifact +tar ", p.ok("show", "old"))
 	})
+}
+
+// A container image that Zygos made is a base like the archive of the same tree.
+func TestContainerImageAsBase(t *testing.T) {
+	t.Parallel()
+	p := me(t)
+	p.starter()
+	p.image("[[stage]]\nname = \"one\"\ninline = \"echo 1 > /one; ln /one /same; rm -r /etc/init.d\"\n[[stage]]\nname = \"two\"\n" +
+		"inline = \"rm /one; echo 2 > /two\"\n[[artifact]]\nformat = \"oci\"\n")
+	p.ok("build", "first")
+	p.ok("publish", "first")
+	p.sh("cp regions/here/first/*/*.oci.tar bases/")
+	p.diskBase("image", p.glob("bases/*.oci.tar")[0], "[[artifact]]\nformat = \"tar\"\n")
+	p.write("images/on-image.toml", "series = \"1.0\"\nbase = \"image\"\n[[artifact]]\nformat = \"tar\"\n")
+	p.ok("build", "on-image")
+	require.Contains(t, p.ok("diff", "first", "on-image"), "0 added, 0 removed, 0 changed")
 }
 
 // Disks with GRUB, as others publish them: children of one that starts by its first sector, and of one that starts by UEFI and shim, come
@@ -153,7 +161,8 @@ menuentry base {
 END
 cp -r /usr/lib/grub/i386-pc /boot/grub/
 cp /usr/lib/grub/i386-pc/boot.img /srv/grub/
-grub-mkimage -O i386-pc -p '(hd0,msdos1)/boot/grub' -o /srv/grub/core.img biosdisk part_msdos ext2 normal linux search search_label configfile
+grub-mkimage -O i386-pc -p '(hd0,msdos1)/boot/grub' -o /srv/grub/core.img biosdisk part_msdos ext2 normal linux \\
+    search search_label configfile
 cp /usr/lib/shim/shimx64.efi.signed /usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed /srv/grub/
 echo "LABEL=cloudroot / ext4 errors=remount-ro 0 1" > /etc/fstab
 """

@@ -3,7 +3,6 @@ package reading
 import (
 	"archive/tar"
 	"bytes"
-	"errors"
 	"fmt"
 	"io"
 	"path"
@@ -485,6 +484,3 @@ func (fs *Ext4) inline(n *inode) ([]byte, error) {
 	}
 	return append(text, found["system.data"]...), nil
 }
-
-// errNoRoot says that a disk has nothing to start from.
-var errNoRoot = errors.New("no partition of it holds a root")

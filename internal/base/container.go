@@ -1,0 +1,361 @@
+package base
+
+import (
+	"archive/tar"
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path"
+	"runtime"
+	"slices"
+	"strings"
+
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"zygos/internal/definition"
+	"zygos/internal/layer"
+)
+
+// container is a container image: an OCI image layout (OCI Image Format Specification 1.1) in a tar. Its layers, one over the other,
+// are the tree.
+var container = Kind{Name: "container",
+	Takes: func(from string) bool { return strings.HasSuffix(from, ".oci.tar") },
+	Read: func(v definition.Values) (settings any, key string) {
+		platform := v.Text("platform")
+		if platform != "" && strings.Count(platform, "/") != 1 && strings.Count(platform, "/") != 2 {
+			v.Problem(v.At("platform"), fmt.Sprintf("%q is no platform", platform), `write OS/ARCHITECTURE, for instance "linux/arm64"`)
+		}
+		return platform, platform
+	},
+	Unpack: func(ctx context.Context, in io.Reader, file *os.File, settings any, to layer.Folder, limits layer.Limits) (layer.Index, error) {
+		verified := make(chan error, 1) // while it is read in its own order
+		go func() {
+			_, err := io.Copy(io.Discard, in)
+			verified <- err
+		}()
+		x, err := takeContainer(ctx, file, cmp.Or(text(settings), "linux/"+runtime.GOARCH), to, limits)
+		if e := <-verified; err == nil {
+			err = e
+		}
+		return x, err
+	}}
+
+func text(settings any) string {
+	s, _ := settings.(string) // nothing was said
+	return s
+}
+
+// layout is an image layout in a file.
+type layout struct {
+	file io.ReaderAt
+	at   map[string][2]int64 // offset and size of each file in it
+}
+
+const (
+	mostFiles    = 100_000
+	mostDocument = 4 << 20
+	mostLayers   = 500
+)
+
+func openLayout(file *os.File) (*layout, error) {
+	info, err := file.Stat()
+	if err != nil {
+		return nil, err
+	}
+	l := &layout{file: file, at: map[string][2]int64{}}
+	whole := io.NewSectionReader(file, 0, info.Size())
+	for in := tar.NewReader(whole); ; {
+		h, err := in.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return nil, fmt.Errorf("its archive is damaged or cut short: %w", err)
+		}
+		at, err := whole.Seek(0, io.SeekCurrent) // the reader takes headers whole, and no more
+		if err != nil {
+			return nil, err
+		}
+		if h.Typeflag == tar.TypeReg {
+			l.at[path.Clean(h.Name)] = [2]int64{at, h.Size}
+		}
+		if len(l.at) > mostFiles {
+			return nil, fmt.Errorf("it has more than %d files", mostFiles)
+		}
+	}
+	if _, ok := l.at[ocispec.ImageLayoutFile]; !ok {
+		return nil, errors.New("it is no image layout: it has no oci-layout; for an archive of a root, give the file another name than .oci.tar")
+	}
+	return l, nil
+}
+
+// blob is the content of a descriptor, which is verified at its end.
+func (l *layout) blob(d ocispec.Descriptor) (io.Reader, error) {
+	digest, ok := strings.CutPrefix(d.Digest.String(), "sha256:")
+	where, found := l.at["blobs/sha256/"+digest]
+	switch {
+	case !ok || len(digest) != 64:
+		return nil, fmt.Errorf("it names content by %q, and only sha256 is known here", d.Digest)
+	case !found:
+		return nil, fmt.Errorf("it has no content %s", d.Digest)
+	case where[1] != d.Size:
+		return nil, fmt.Errorf("its content %s has %d bytes, and %d are named", d.Digest, where[1], d.Size)
+	}
+	return &verifying{Reader: io.NewSectionReader(l.file, where[0], where[1]), hash: sha256.New(), want: digest}, nil
+}
+
+// verifying is a reader that fails at its end if the content is another one.
+type verifying struct {
+	io.Reader
+	hash interface {
+		io.Writer
+		Sum([]byte) []byte
+	}
+	want string
+}
+
+func (v *verifying) Read(p []byte) (int, error) {
+	n, err := v.Reader.Read(p)
+	v.hash.Write(p[:n])
+	if err == io.EOF && hex.EncodeToString(v.hash.Sum(nil)) != v.want {
+		err = fmt.Errorf("its content sha256:%s has another digest: it is damaged", v.want)
+	}
+	return n, err
+}
+
+// document reads one in JSON.
+func (l *layout) document(d ocispec.Descriptor, into any) error {
+	if d.Size > mostDocument {
+		return fmt.Errorf("a document of %d bytes is too large", d.Size)
+	}
+	r, err := l.blob(d)
+	if err != nil {
+		return err
+	}
+	text, err := io.ReadAll(r)
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(text, into); err != nil {
+		return fmt.Errorf("the document %s: %w", d.Digest, err)
+	}
+	return nil
+}
+
+// manifest is that of a platform.
+func (l *layout) manifest(platform string) (*ocispec.Manifest, error) {
+	where, ok := l.at["index.json"]
+	if !ok || where[1] > mostDocument {
+		return nil, errors.New("it has no index.json")
+	}
+	text := make([]byte, where[1])
+	if _, err := l.file.ReadAt(text, where[0]); err != nil {
+		return nil, err
+	}
+	var index ocispec.Index
+	if err := json.Unmarshal(text, &index); err != nil {
+		return nil, fmt.Errorf("index.json: %w", err)
+	}
+	for range 4 { // an index may name another
+		d, err := choose(index.Manifests, platform)
+		if err != nil {
+			return nil, err
+		}
+		if strings.Contains(d.MediaType, "index") || strings.Contains(d.MediaType, "manifest.list") {
+			index = ocispec.Index{}
+			if err := l.document(d, &index); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		var m ocispec.Manifest
+		if err := l.document(d, &m); err != nil {
+			return nil, err
+		}
+		if len(m.Layers) == 0 || len(m.Layers) > mostLayers {
+			return nil, fmt.Errorf("it has %d layers", len(m.Layers))
+		}
+		return &m, nil
+	}
+	return nil, errors.New("its indexes name each other")
+}
+
+// choose finds the one for a platform, or the only one.
+func choose(list []ocispec.Descriptor, platform string) (ocispec.Descriptor, error) {
+	var names []string
+	for _, d := range list {
+		if p := d.Platform; p != nil {
+			name := strings.TrimSuffix(p.OS+"/"+p.Architecture+"/"+p.Variant, "/")
+			if name == platform || p.OS+"/"+p.Architecture == platform {
+				return d, nil
+			}
+			names = append(names, name)
+		}
+	}
+	if len(list) == 1 {
+		return list[0], nil
+	}
+	return ocispec.Descriptor{}, fmt.Errorf("it has no image for %s; it has %s. Name one with platform = \"…\"", platform,
+		cmp.Or(strings.Join(names, ", "), "none with a platform"))
+}
+
+// takeContainer makes a tree of the layers for a platform.
+func takeContainer(ctx context.Context, file *os.File, platform string, to layer.Folder, limits layer.Limits) (layer.Index, error) {
+	l, err := openLayout(file)
+	if err != nil {
+		return nil, err
+	}
+	m, err := l.manifest(platform)
+	if err != nil {
+		return nil, err
+	}
+	u := union{last: map[string]place{}, names: map[place][]string{}}
+	u.begin()
+	for i, d := range m.Layers { // which entry of each name stays
+		if err := l.layer(ctx, d, func(n int, h *tar.Header, _ io.Reader) error { return u.see(place{i, n}, h, limits) }); err != nil {
+			return nil, fmt.Errorf("layer %d: %w", i+1, err)
+		}
+		u.cover()
+	}
+	for _, name := range slices.Sorted(maps.Keys(u.last)) {
+		u.names[u.last[name]] = append(u.names[u.last[name]], name)
+	}
+	return layer.Take(ctx, func(give func(*tar.Header, io.Reader) error) error {
+		for i, d := range m.Layers {
+			if err := l.layer(ctx, d, func(n int, h *tar.Header, r io.Reader) error { return u.give(place{i, n}, h, r, give) }); err != nil {
+				return fmt.Errorf("layer %d: %w", i+1, err)
+			}
+		}
+		return nil
+	}, to, limits)
+}
+
+// layer gives each entry of a layer, with its number.
+func (l *layout) layer(ctx context.Context, d ocispec.Descriptor, each func(n int, h *tar.Header, r io.Reader) error) error {
+	blob, err := l.blob(d)
+	if err != nil {
+		return err
+	}
+	plain, done, err := decompress(blob)
+	if err != nil {
+		return err
+	}
+	defer done()
+	in := tar.NewReader(plain)
+	for n := 0; ; n++ {
+		h, err := in.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if err := each(n, h, in); err != nil {
+			return err
+		}
+	}
+	if _, err := io.Copy(io.Discard, plain); err != nil {
+		return err
+	}
+	_, err = io.Copy(io.Discard, blob) // so that it is verified
+	return err
+}
+
+// place is an entry of a layer.
+type place struct{ layer, entry int }
+
+// union is layers over each other.
+type union struct {
+	last  map[string]place // the entry that each name comes from; of a hard link, that of its file
+	own   map[string]bool  // names of the layer that is seen
+	gone  map[string]bool  // what it takes away from those below, with all that is in it
+	empty map[string]bool  // folders of which it takes away what is in them
+	seen  int
+	names map[place][]string
+}
+
+const (
+	whiteout = ".wh."
+	opaque   = ".wh..wh..opq"
+)
+
+// see notes an entry (OCI Image Format Specification 1.1, layer.md: whiteouts).
+func (u *union) see(at place, h *tar.Header, limits layer.Limits) error {
+	if u.seen++; u.seen > limits.Entries {
+		return fmt.Errorf("it has more than %d names", limits.Entries)
+	}
+	name := path.Clean(h.Name)
+	switch dir, base := path.Split(name); {
+	case h.Typeflag == tar.TypeXGlobalHeader:
+	case base == opaque:
+		u.empty[path.Clean(dir)] = true
+	case strings.HasPrefix(base, whiteout):
+		u.gone[path.Join(dir, strings.TrimPrefix(base, whiteout))] = true
+	default:
+		if h.Typeflag == tar.TypeLink {
+			from, ok := u.last[path.Clean(strings.TrimPrefix(h.Linkname, "/"))]
+			if !ok {
+				return fmt.Errorf("entry %q is a hard link to %q, which is no file before it", h.Name, h.Linkname)
+			}
+			at = from
+		}
+		if h.Typeflag != tar.TypeDir { // what was a folder is none any more
+			u.empty[name] = true
+		}
+		u.last[name], u.own[name] = at, true
+	}
+	return nil
+}
+
+// cover takes away what the layer that was seen hides of those below.
+func (u *union) cover() {
+	for name := range u.last {
+		if u.own[name] {
+			continue
+		}
+		hidden := u.gone[name]
+		for dir := path.Dir(name); !hidden; dir = path.Dir(dir) {
+			hidden = u.gone[dir] || u.empty[dir]
+			if dir == "." || dir == "/" {
+				break
+			}
+		}
+		if hidden {
+			delete(u.last, name)
+		}
+	}
+	u.begin()
+}
+
+// begin makes ready for a layer.
+func (u *union) begin() {
+	u.own, u.gone, u.empty = map[string]bool{}, map[string]bool{}, map[string]bool{}
+}
+
+// give passes an entry on under the names that are left of it.
+func (u *union) give(at place, h *tar.Header, content io.Reader, give func(*tar.Header, io.Reader) error) error {
+	names := u.names[at]
+	if len(names) == 0 || h.Typeflag == tar.TypeLink {
+		return nil
+	}
+	h.Name = names[0]
+	if err := give(h, content); err != nil {
+		return err
+	}
+	for _, name := range names[1:] {
+		if err := give(&tar.Header{Name: name, Typeflag: tar.TypeLink, Linkname: names[0]}, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -173,7 +173,18 @@ func (a *App) diskOf(ctx context.Context, t *Tested, b *bench, r *definition.Reg
 	if err != nil {
 		return nil, err
 	}
-	d := &build.Booting{Machine: vm.Machine{Temp: b.dir}, Image: v.Image, Artifact: list[0].Artifact}
+	// Its kernel and its ids are those of the tree that it was captured from, whatever lies in a region.
+	d := &build.Booting{Machine: vm.Machine{Temp: b.dir}, Image: v.Image, Artifact: list[0].Artifact, Store: a.Layers,
+		Layers: v.Tree(b.variant).Layers}
+	for _, digest := range d.Layers {
+		if !a.Layers.Has(digest) {
+			return nil, fmt.Errorf("the layers of %s, from which its kernel is taken, are not kept in this state; judge in sandboxes alone with "+
+				"--in sandbox", v.Ref())
+		}
+	}
+	if d.Tree, err = a.Layers.Stack(d.Layers); err != nil {
+		return nil, err
+	}
 	if r == nil {
 		d.Disk, err = supply.Artifact(ctx, a.State, v, list[0].file, a.Progress)
 		return d, err
@@ -279,33 +290,38 @@ func (a *App) definitionOf(v *catalog.Version, recorded bool, dir string) (*defi
 	return img, dir, nil
 }
 
-// fromRegion fetches the archive of a variant from a region, verified, and makes a tree of it, which is the one that is judged.
+// fromRegion fetches a variant from a region, verified, and makes a tree of it, which is the one that is judged: of the archive if it lies
+// there, else of a container image or a disk.
 func (a *App) fromRegion(ctx context.Context, t *Tested, b *bench, r *definition.Region, placed []catalog.Placement) error {
-	archive, at := state.Archive(t.Version, b.variant), -1
-	if archive != nil {
-		at = slices.IndexFunc(placed, func(pl catalog.Placement) bool { return pl.Artifact == "sha256:"+archive.SHA256 })
+	var best *catalog.Placement
+	rank := []string{"tar", "oci", "qcow2", "raw", "vhdx", "vhd", "vmdk", "ova"} // by what is quick to read
+	for i := range placed {
+		pl := &placed[i]
+		if at := slices.Index(rank, pl.Format); pl.Variant == b.variant && at >= 0 && (best == nil || at < slices.Index(rank, best.Format)) {
+			best = pl
+		}
 	}
-	if at < 0 {
-		return fmt.Errorf("%s holds no archive (tar) of %s, which sandboxes need; publish it there, or judge the disk alone with --in vm",
-			r.Name, strings.TrimSpace(t.Version.Ref()+" "+b.variant))
+	if best == nil {
+		return fmt.Errorf("%s holds nothing of %s that can be judged; publish it there", r.Name, strings.TrimSpace(t.Version.Ref()+" "+b.variant))
 	}
 	var file string
-	err := t.spend("fetch", placed[at].Bytes, func() (err error) {
-		file, err = supply.Download(ctx, a.State, t.Version, r, &placed[at], placed[at].Bytes, b.dir, a.Progress)
+	err := t.spend("fetch", best.Bytes, func() (err error) {
+		file, err = supply.Download(ctx, a.State, t.Version, r, best, best.Bytes, b.dir, a.Progress)
 		return err
 	})
 	if err != nil {
 		return err
 	}
+	of := &definition.Base{Name: t.Version.Image, Release: t.Version.Version, Kind: base.KindOf(file),
+		SHA256: strings.TrimPrefix(best.Artifact, "sha256:"), From: []string{file}}
 	own := &layer.Store{Dir: filepath.Join(b.dir, "layers"), Owners: a.Layers.Owners, Check: a.Layers.Check}
 	blobs, err := store.Open(filepath.Join(b.dir, "store"))
 	if err != nil {
 		return err
 	}
-	archive.From = []string{file}
 	importer := base.Importer{Root: a.Root, Store: blobs, Layers: own, Downloads: b.dir, Temp: b.dir, Progress: a.Progress}
 	return t.spend("unpack", 0, func() error {
-		snap, err := importer.Ensure(ctx, archive)
+		snap, err := importer.Ensure(ctx, of)
 		if err == nil {
 			b.store, b.layers = own, []string{snap.Layer}
 		}

@@ -96,7 +96,6 @@ func (e *Engine) JudgeBooted(ctx context.Context, on *judge.Bench, checks []plan
 			return nil, err
 		}
 		d.Alone = !slices.ContainsFunc(checks, func(c plan.Check) bool { return c.Network })
-		d.Store, d.Layers, d.Tree = on.Ground.Store, on.Ground.Layers, on.Ground.Tree
 		guest, err := e.Boot(ctx, d, tell)
 		if err == nil {
 			up(guest)

@@ -90,7 +90,8 @@ func (b *branch) judgeBooted(ctx context.Context) error {
 	at, began := At{bootStage, "checks in " + a.Called()}, time.Now()
 	b.emit(StepBegan{At: at})
 	results, err := b.JudgeBooted(ctx, bench, b.shape.Checks, func() (Booting, error) {
-		return Booting{Machine: vm.Machine{Disk: b.Store.Path(file.Digest), Temp: bench.Ground.Temp}, Image: b.plan.Image, Artifact: a}, nil
+		return Booting{Machine: vm.Machine{Disk: b.Store.Path(file.Digest), Temp: bench.Ground.Temp}, Image: b.plan.Image, Artifact: a,
+			Store: b.Layers, Layers: b.layers, Tree: bench.Ground.Tree}, nil
 	}, func(line string) { b.emit(Output{at, "out", line}) }, func(up *vm.Running) {
 		b.emit(Booted{Name: a.Called(), Took: up.Took})
 		if len(up.Failed) > 0 {

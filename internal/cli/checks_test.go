@@ -100,7 +100,7 @@ func TestChecksJudgeWhatIsCaptured(t *testing.T) {
 		p.write("images/first.toml", strings.Replace(p.read("images/first.toml"), `WANT = "hello"`, `WANT = "goodbye"`, 1))
 		require.Contains(t, p.ok("build", "first"), "up to date", "nor does a check that changed")
 		r = p.fails(4, "", "test", "first", "--junit", "junit.xml")
-		require.Regexp(t, `greeting +FAILED .* exit code 1`, r.out)
+		require.Regexp(t, `greeting +sandbox +FAILED .* exit code 1`, r.out)
 		require.Contains(t, r.out, "first@0.1.0: 1 failed, 2 passed, 1 warned, 1 skipped")
 		var suite struct {
 			Tests    int `xml:"tests,attr"`
@@ -124,6 +124,11 @@ func TestChecksJudgeWhatIsCaptured(t *testing.T) {
 		require.NoError(t, os.WriteFile(archive, []byte("cut"), 0o644))
 		p.fails(1, "it ends after 3 of", "test", "first", "--region", "here")
 		require.Empty(t, p.glob(".zygos/run/*"), "nothing is left")
+		// Where only a disk lies, its file system is read.
+		p.write("zygos.toml", p.read("zygos.toml")+"\n[region.disks]\nkind = \"folder\"\npath = \"disks\"\nformats = [\"qcow2\"]\n")
+		p.ok("capture", "first", "--format", "qcow2")
+		p.ok("publish", "first", "--region", "disks")
+		require.Contains(t, p.ok("test", "first", "--region", "disks", "--recorded"), "3 passed, 1 warned, 1 skipped")
 		p.fails(2, "no check \"gone\"; it has greeting", "test", "first", "--check", "gone")
 	})
 }

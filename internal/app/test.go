@@ -55,8 +55,18 @@ type Spent struct {
 func (t *Tested) spend(on string, bytes int64, do func() error) error {
 	began := time.Now()
 	err := do()
-	t.Spent = append(t.Spent, Spent{on, bytes, time.Since(began)})
+	t.spent(on, bytes, time.Since(began))
 	return err
+}
+
+func (t *Tested) spent(on string, bytes int64, took time.Duration) {
+	i := slices.IndexFunc(t.Spent, func(s Spent) bool { return s.On == on })
+	if i < 0 {
+		i = len(t.Spent)
+		t.Spent = append(t.Spent, Spent{On: on})
+	}
+	t.Spent[i].Bytes += bytes
+	t.Spent[i].Took += took
 }
 
 // Test judges a version; each is told each result as it comes. Documents that could not be written are an error beside the results.
@@ -162,7 +172,8 @@ func (a *App) judgeTree(ctx context.Context, t *Tested, b *bench, checks []plan.
 		a.Progress("starting "+disk.Artifact.Called()+": "+line, 0, 0)
 	}, func(up *vm.Running) { boot = up.Took }, each)
 	t.Results = append(t.Results, results...)
-	t.Spent = append(t.Spent, Spent{"boot", 0, boot}, Spent{"judge in the machine", 0, time.Since(began) - boot})
+	t.spent("boot", 0, boot)
+	t.spent("judge in the machine", 0, time.Since(began)-boot)
 	return err
 }
 

@@ -132,13 +132,18 @@ func (im *Importer) Ensure(ctx context.Context, b *definition.Base) (*layer.Snap
 // Archive returns the first candidate at hand as a file, downloading it where it must. A remote
 // one has been verified; a local one is verified when it is read.
 func (im *Importer) Archive(ctx context.Context, b *definition.Base) (file, from string, err error) {
-	if stored := im.Store.Path(b.SHA256); exists(stored) {
+	whole := find(b.Kind).Whole
+	if stored := im.Store.Path(b.SHA256); exists(stored) && (whole == nil || whole(stored, b.Settings)) {
 		return stored, im.first(b), nil
 	}
 	var tried []string
 	for _, from := range b.From {
 		if isRemote(from) {
-			err = im.download(ctx, b, from)
+			if strings.HasPrefix(from, inRegistry) {
+				err = im.pull(ctx, b, from)
+			} else {
+				err = im.download(ctx, b, from)
+			}
 			file = im.Store.Path(b.SHA256)
 		} else {
 			file = im.path(from)

@@ -13,6 +13,7 @@ import (
 	"maps"
 	"os"
 	"path"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -23,16 +24,34 @@ import (
 	"zygos/internal/layer"
 )
 
-// container is a container image: an OCI image layout (OCI Image Format Specification 1.1) in a tar. Its layers, one over the other,
-// are the tree.
+// container is a container image (OCI Image Format Specification 1.1): an image layout in a tar, or one in a registry. Its layers, one over
+// the other, are the tree.
 var container = Kind{Name: "container",
-	Takes: func(from string) bool { return strings.HasSuffix(from, ".oci.tar") },
+	Takes: func(from string) bool {
+		return strings.HasSuffix(from, ".oci.tar") || strings.HasPrefix(from, inRegistry)
+	},
 	Read: func(v definition.Values) (settings any, key string) {
-		platform := v.Text("platform")
-		if platform != "" && strings.Count(platform, "/") != 1 && strings.Count(platform, "/") != 2 {
-			v.Problem(v.At("platform"), fmt.Sprintf("%q is no platform", platform), `write OS/ARCHITECTURE, for instance "linux/arm64"`)
+		s := containerSays{platform: v.Text("platform"), credentials: v.Source("credentials")}
+		if n := strings.Count(s.platform, "/"); s.platform != "" && n != 1 && n != 2 {
+			v.Problem(v.At("platform"), fmt.Sprintf("%q is no platform", s.platform), `write OS/ARCHITECTURE, for instance "linux/arm64"`)
 		}
-		return platform, platform
+		return s, s.platform
+	},
+	Whole: func(stored string, settings any) bool {
+		file, err := os.Open(stored)
+		if err != nil {
+			return false
+		}
+		defer file.Close()
+		l, err := openLayout(file)
+		if err != nil {
+			return true // whoever reads it says why
+		}
+		m, err := l.manifest(containerSettings(settings).wanted())
+		return err == nil && !slices.ContainsFunc(m.Layers, func(d ocispec.Descriptor) bool {
+			_, _, err := l.find(d.Digest.Encoded())
+			return err != nil
+		})
 	},
 	Unpack: func(ctx context.Context, in io.Reader, file *os.File, settings any, to layer.Folder, limits layer.Limits) (layer.Index, error) {
 		verified := make(chan error, 1) // while it is read in its own order
@@ -40,22 +59,29 @@ var container = Kind{Name: "container",
 			_, err := io.Copy(io.Discard, in)
 			verified <- err
 		}()
-		x, err := takeContainer(ctx, file, cmp.Or(text(settings), "linux/"+runtime.GOARCH), to, limits)
+		x, err := takeContainer(ctx, file, containerSettings(settings).wanted(), to, limits)
 		if e := <-verified; err == nil {
 			err = e
 		}
 		return x, err
 	}}
 
-func text(settings any) string {
-	s, _ := settings.(string) // nothing was said
+// containerSays is what a definition says of a container image.
+type containerSays struct{ platform, credentials string }
+
+func containerSettings(settings any) containerSays {
+	s, _ := settings.(containerSays) // nothing was said
 	return s
 }
 
-// layout is an image layout in a file.
+// wanted is the platform: this host's unless another one is named.
+func (s containerSays) wanted() string { return cmp.Or(s.platform, "linux/"+runtime.GOARCH) }
+
+// layout is where an image's content lies.
 type layout struct {
-	file io.ReaderAt
-	at   map[string][2]int64 // offset and size of each file in it
+	// find is the content of a digest, and its size.
+	find func(digest string) (io.ReaderAt, int64, error)
+	root []byte // the document that leads to the rest: an index or a manifest
 }
 
 const (
@@ -64,12 +90,26 @@ const (
 	mostLayers   = 500
 )
 
+// openLayout opens a layout in a tar, or a document whose content lies beside it by its digests.
 func openLayout(file *os.File) (*layout, error) {
 	info, err := file.Stat()
 	if err != nil {
 		return nil, err
 	}
-	l := &layout{file: file, at: map[string][2]int64{}}
+	first := make([]byte, 1)
+	if _, err := file.ReadAt(first, 0); err == nil && first[0] == '{' && info.Size() <= mostDocument {
+		text := make([]byte, info.Size())
+		_, err := file.ReadAt(text, 0)
+		return &layout{root: text, find: func(digest string) (io.ReaderAt, int64, error) {
+			f, err := os.Open(filepath.Join(filepath.Dir(file.Name()), digest)) // closed when it is collected
+			if err != nil {
+				return nil, 0, fmt.Errorf("it has no content sha256:%s", digest)
+			}
+			info, err := f.Stat()
+			return f, info.Size(), err
+		}}, err
+	}
+	at := map[string][2]int64{} // offset and size of each file in it
 	whole := io.NewSectionReader(file, 0, info.Size())
 	for in := tar.NewReader(whole); ; {
 		h, err := in.Next()
@@ -79,36 +119,49 @@ func openLayout(file *os.File) (*layout, error) {
 		if err != nil {
 			return nil, fmt.Errorf("its archive is damaged or cut short: %w", err)
 		}
-		at, err := whole.Seek(0, io.SeekCurrent) // the reader takes headers whole, and no more
+		from, err := whole.Seek(0, io.SeekCurrent) // the reader takes headers whole, and no more
 		if err != nil {
 			return nil, err
 		}
 		if h.Typeflag == tar.TypeReg {
-			l.at[path.Clean(h.Name)] = [2]int64{at, h.Size}
+			at[path.Clean(h.Name)] = [2]int64{from, h.Size}
 		}
-		if len(l.at) > mostFiles {
+		if len(at) > mostFiles {
 			return nil, fmt.Errorf("it has more than %d files", mostFiles)
 		}
 	}
-	if _, ok := l.at[ocispec.ImageLayoutFile]; !ok {
+	if _, ok := at[ocispec.ImageLayoutFile]; !ok {
 		return nil, errors.New("it is no image layout: it has no oci-layout; for an archive of a root, give the file another name than .oci.tar")
 	}
-	return l, nil
+	index, ok := at["index.json"]
+	if !ok || index[1] > mostDocument {
+		return nil, errors.New("it has no index.json")
+	}
+	l := &layout{root: make([]byte, index[1]), find: func(digest string) (io.ReaderAt, int64, error) {
+		where, ok := at["blobs/sha256/"+digest]
+		if !ok {
+			return nil, 0, fmt.Errorf("it has no content sha256:%s", digest)
+		}
+		return io.NewSectionReader(file, where[0], where[1]), where[1], nil
+	}}
+	_, err = file.ReadAt(l.root, index[0])
+	return l, err
 }
 
 // blob is the content of a descriptor, which is verified at its end.
 func (l *layout) blob(d ocispec.Descriptor) (io.Reader, error) {
 	digest, ok := strings.CutPrefix(d.Digest.String(), "sha256:")
-	where, found := l.at["blobs/sha256/"+digest]
-	switch {
-	case !ok || len(digest) != 64:
+	if !ok || d.Digest.Validate() != nil {
 		return nil, fmt.Errorf("it names content by %q, and only sha256 is known here", d.Digest)
-	case !found:
-		return nil, fmt.Errorf("it has no content %s", d.Digest)
-	case where[1] != d.Size:
-		return nil, fmt.Errorf("its content %s has %d bytes, and %d are named", d.Digest, where[1], d.Size)
 	}
-	return &verifying{Reader: io.NewSectionReader(l.file, where[0], where[1]), hash: sha256.New(), want: digest}, nil
+	r, size, err := l.find(digest)
+	if err == nil && size != d.Size {
+		err = fmt.Errorf("its content %s has %d bytes, and %d are named", d.Digest, size, d.Size)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &verifying{Reader: io.NewSectionReader(r, 0, size), hash: sha256.New(), want: digest}, nil
 }
 
 // verifying is a reader that fails at its end if the content is another one.
@@ -130,59 +183,42 @@ func (v *verifying) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// document reads one in JSON.
-func (l *layout) document(d ocispec.Descriptor, into any) error {
+// document reads one.
+func (l *layout) document(d ocispec.Descriptor) ([]byte, error) {
 	if d.Size > mostDocument {
-		return fmt.Errorf("a document of %d bytes is too large", d.Size)
+		return nil, fmt.Errorf("a document of %d bytes is too large", d.Size)
 	}
 	r, err := l.blob(d)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	text, err := io.ReadAll(r)
-	if err != nil {
-		return err
-	}
-	if err := json.Unmarshal(text, into); err != nil {
-		return fmt.Errorf("the document %s: %w", d.Digest, err)
-	}
-	return nil
+	return io.ReadAll(r)
 }
 
 // manifest is that of a platform.
 func (l *layout) manifest(platform string) (*ocispec.Manifest, error) {
-	where, ok := l.at["index.json"]
-	if !ok || where[1] > mostDocument {
-		return nil, errors.New("it has no index.json")
-	}
-	text := make([]byte, where[1])
-	if _, err := l.file.ReadAt(text, where[0]); err != nil {
-		return nil, err
-	}
-	var index ocispec.Index
-	if err := json.Unmarshal(text, &index); err != nil {
-		return nil, fmt.Errorf("index.json: %w", err)
-	}
+	text := l.root
 	for range 4 { // an index may name another
-		d, err := choose(index.Manifests, platform)
+		var either struct {
+			Manifests []ocispec.Descriptor `json:"manifests"`
+			ocispec.Manifest
+		}
+		if err := json.Unmarshal(text, &either); err != nil {
+			return nil, fmt.Errorf("a document of it: %w", err)
+		}
+		if either.Manifests == nil {
+			if n := len(either.Layers); n == 0 || n > mostLayers {
+				return nil, fmt.Errorf("it has %d layers", n)
+			}
+			return &either.Manifest, nil
+		}
+		d, err := choose(either.Manifests, platform)
+		if err == nil {
+			text, err = l.document(d)
+		}
 		if err != nil {
 			return nil, err
 		}
-		if strings.Contains(d.MediaType, "index") || strings.Contains(d.MediaType, "manifest.list") {
-			index = ocispec.Index{}
-			if err := l.document(d, &index); err != nil {
-				return nil, err
-			}
-			continue
-		}
-		var m ocispec.Manifest
-		if err := l.document(d, &m); err != nil {
-			return nil, err
-		}
-		if len(m.Layers) == 0 || len(m.Layers) > mostLayers {
-			return nil, fmt.Errorf("it has %d layers", len(m.Layers))
-		}
-		return &m, nil
 	}
 	return nil, errors.New("its indexes name each other")
 }

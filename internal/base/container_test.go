@@ -101,8 +101,8 @@ func whole(_ string, text []byte) []byte { return text }
 
 func asBase(t *testing.T, im *base.Importer, content []byte, platform string) *definition.Base {
 	require.NoError(t, os.WriteFile(filepath.Join(im.Root, "os.oci.tar"), content, 0o644))
-	return &definition.Base{Name: "b", Release: "1", From: []string{"os.oci.tar"}, SHA256: sum(content), Kind: "container", Settings: platform,
-		Key: platform}
+	return &definition.Base{Name: "b", Release: "1", From: []string{"os.oci.tar"}, SHA256: sum(content), Kind: "container",
+		Settings: base.Platform(platform), Key: platform}
 }
 
 // Layers lie one over the other: what a later one replaces or takes away is gone, and hard links lead where they led.

@@ -20,6 +20,8 @@ type Kind struct {
 	// Read reads what else a definition says of such a base. key is what of it makes another tree of the same
 	// file. nil if there is nothing to say.
 	Read func(v definition.Values) (settings any, key string)
+	// Whole says whether a file in the store is all that a base needs, where more than one file is; nil where one is.
+	Whole func(stored string, settings any) bool
 	// Unpack turns a file into a tree. in reads it from front to back, and is what is verified; file is the same
 	// for whoever has to jump.
 	Unpack func(ctx context.Context, in io.Reader, file *os.File, settings any, to layer.Folder, limits layer.Limits) (layer.Index, error)
@@ -43,7 +45,7 @@ func Readers() definition.BaseKinds {
 				return "", "an empty path", "name a file or an address"
 			}
 			if isRemote(from) && !canBeFetched(from) {
-				return "", "\"" + from + "\" is no address that can be fetched", "use http:// or https://, or a path"
+				return "", "\"" + from + "\" is no address that can be fetched", "use http://, https:// or oci://, or a path"
 			}
 			return Table[slices.IndexFunc(Table, func(k *Kind) bool { return k.Takes(from) })].Name, "", ""
 		},
@@ -62,7 +64,7 @@ func KindOf(name string) string {
 
 func canBeFetched(from string) bool {
 	u, err := url.Parse(from)
-	return err == nil && u.Host != "" && (u.Scheme == "http" || u.Scheme == "https")
+	return err == nil && u.Host != "" && (u.Scheme == "http" || u.Scheme == "https" || u.Scheme+"://" == inRegistry)
 }
 
 // archive is a root archive: tar (POSIX.1-2001), also compressed.

@@ -132,6 +132,38 @@ func TestContainerImageAsBase(t *testing.T) {
 	require.Contains(t, p.ok("diff", "first", "on-image"), "0 added, 0 removed, 0 changed")
 }
 
+// An image that another program pushed to a registry is a base by its digest, also when its tag has moved on.
+func TestImageInARegistryAsBase(t *testing.T) {
+	t.Parallel()
+	p := me(t)
+	at := registry(t, tempDir(t), "")
+	p.starter()
+	push := func(n string) (digest string) {
+		p.image("[[stage]]\nname = \"one\"\ninline = \"echo " + n + " > /one\"\n[[artifact]]\nformat = \"oci\"\n")
+		p.ok("build", "first")
+		p.ok("publish", "first")
+		p.sh(`skopeo copy --quiet --insecure-policy --dest-tls-verify=false oci-archive:"$(ls -t regions/here/first/*/*.oci.tar | head -1)" ` +
+			`docker://` + at + `/os/field:12`)
+		return strings.TrimSpace(p.sh("skopeo inspect --tls-verify=false --format '{{.Digest}}' docker://" + at + "/os/field:12"))
+	}
+	digest := push("1")
+	organisation := p.read("zygos.toml")
+	pin := func(digest string) {
+		p.write("zygos.toml", organisation+"\n[base.image]\nrelease = \"12\"\nfrom = [\"oci://"+at+"/os/field:12\"]\nsha256 = \""+digest+"\"\n")
+	}
+	pin(digest)
+	p.write("images/on-image.toml", "series = \"1.0\"\nbase = \"image\"\n[[artifact]]\nformat = \"tar\"\n")
+	p.ok("build", "on-image")
+	require.Contains(t, p.ok("diff", "first", "on-image"), "0 added, 0 removed, 0 changed")
+
+	pin(strings.Repeat("0", 64))
+	require.Contains(t, p.fails(1, "is not the archive that zygos.toml pins", "build", "on-image").err, strings.TrimPrefix(digest, "sha256:"))
+	require.NotEqual(t, digest, push("2"), "the tag moves on")
+	pin(digest)
+	p.ok("build", "on-image", "--state", "another")
+	require.Contains(t, p.ok("try", "on-image", "--state", "another", "--", "cat", "/one"), "1")
+}
+
 // Disks with GRUB, as others publish them: children of one that starts by its first sector, and of one that starts by UEFI and shim, come
 // up by the base's own loader.
 func childrenOfDisksWithGRUB(t *testing.T) {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -13,6 +14,7 @@ import (
 
 	"zygos/internal/app"
 	"zygos/internal/machine"
+	"zygos/internal/plain"
 	"zygos/internal/vm"
 )
 
@@ -152,6 +154,12 @@ func (in *invocation) bootAndRun(ctx context.Context, a *app.App, r app.BootRequ
 		}
 	})
 	l.end()
+	var down *vm.NotUpError
+	if errors.As(err, &down) {
+		for _, line := range down.Console {
+			in.note("  | %s", plain.Lines(line))
+		}
+	}
 	if b.Changes != "" && err == nil {
 		in.note("kept  %s", nearby(b.Changes))
 	}

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -91,8 +92,12 @@ func (h *Host) Boot(ctx context.Context, m Machine, k Kernel, limit time.Duratio
 	stop()
 	ended := <-r.ended
 	port.Close()
-	if ctx.Err() != nil {
+	var exit *exec.ExitError
+	switch {
+	case ctx.Err() != nil:
 		return nil, ctx.Err()
+	case ended != nil && !errors.As(ended, &exit): // it did not even start
+		return nil, ended
 	}
 	down := &NotUpError{Limit: limit, Console: c.lines()}
 	if !late {

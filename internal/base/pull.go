@@ -1,0 +1,165 @@
+package base
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
+	"oras.land/oras-go/v2/content"
+	"oras.land/oras-go/v2/errdef"
+	"oras.land/oras-go/v2/registry"
+	"oras.land/oras-go/v2/registry/remote"
+	"oras.land/oras-go/v2/registry/remote/auth"
+	"oras.land/oras-go/v2/registry/remote/retry"
+
+	"zygos/internal/definition"
+	"zygos/internal/secret"
+	"zygos/internal/store"
+)
+
+// inRegistry begins the address of an image in a registry: HTTPS, but on this host's loopback.
+const inRegistry = "oci://"
+
+// pull brings an image of a registry (OCI Distribution Specification 1.1) into the store: its manifest, which is what was pinned, and what
+// that names. What is there already is not asked for.
+func (im *Importer) pull(ctx context.Context, b *definition.Base, from string) error {
+	done, err := im.alone(ctx, b)
+	if err != nil {
+		return err
+	}
+	defer done()
+	said := containerSettings(b.Settings)
+	repo, err := im.repository(b, from, said.credentials)
+	if err != nil {
+		return err
+	}
+	pinned := "sha256:" + b.SHA256
+	tag, err := repo.Resolve(ctx, repo.Reference.Reference)
+	if err == nil && tag.Digest.String() != pinned { // the tag has moved on, and what was pinned may still be there
+		moved := tag.Digest.Encoded()
+		if tag, err = repo.Resolve(ctx, pinned); errors.Is(err, errdef.ErrNotFound) {
+			return &MismatchError{b.Name, from, b.SHA256, moved}
+		}
+	}
+	if err != nil {
+		return err
+	}
+	for at := tag; ; {
+		text, err := im.bring(ctx, repo, at, b.Name)
+		if err != nil {
+			return err
+		}
+		if isIndex(at.MediaType) {
+			var index ocispec.Index
+			if err := json.Unmarshal(text, &index); err != nil {
+				return err
+			}
+			if at, err = choose(index.Manifests, said.wanted()); err != nil {
+				return err
+			}
+			continue
+		}
+		var m ocispec.Manifest
+		if err := json.Unmarshal(text, &m); err != nil {
+			return err
+		}
+		for _, d := range m.Layers {
+			if _, err := im.bring(ctx, repo, d, b.Name); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+// repository is that of an address, with its tag or digest.
+func (im *Importer) repository(b *definition.Base, from, credentials string) (*remote.Repository, error) {
+	repo, err := remote.NewRepository(strings.TrimPrefix(from, inRegistry))
+	if err != nil {
+		return nil, err
+	}
+	host, _, err := net.SplitHostPort(repo.Reference.Host())
+	if err != nil {
+		host = repo.Reference.Host()
+	}
+	ip := net.ParseIP(host)
+	repo.PlainHTTP = host == "localhost" || ip != nil && ip.IsLoopback()
+	transport := &http.Transport{Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: 30 * time.Second}
+	c := &auth.Client{Client: &http.Client{Transport: retry.NewTransport(transport)}, Cache: auth.NewCache(),
+		Credential: func(ctx context.Context, at string) (auth.Credential, error) {
+			if credentials == "" || at != repo.Reference.Host() {
+				return auth.EmptyCredential, nil
+			}
+			value, set, err := secret.Read(ctx, credentials, im.Root)
+			if err == nil && !set {
+				err = errors.New("it is not set")
+			}
+			if err != nil {
+				return auth.EmptyCredential, fmt.Errorf("the credentials of base %s, %s, give nothing: %w", b.Name, credentials, err)
+			}
+			if user, password, ok := strings.Cut(value, ":"); ok {
+				return auth.Credential{Username: user, Password: password}, nil
+			}
+			return auth.Credential{AccessToken: value}, nil
+		}}
+	c.SetUserAgent("zygos")
+	repo.Client = c
+	return repo, nil
+}
+
+// bring fetches a blob or a document into the store, verified, and returns the text of a document.
+func (im *Importer) bring(ctx context.Context, repo registry.Repository, d ocispec.Descriptor, name string) ([]byte, error) {
+	to := im.Store.Path(d.Digest.String())
+	document := isIndex(d.MediaType) || strings.Contains(d.MediaType, "manifest")
+	if document && d.Size > mostDocument {
+		return nil, fmt.Errorf("a document of %d bytes is too large", d.Size)
+	}
+	if d.Digest.Validate() != nil || d.Digest.Algorithm() != "sha256" {
+		return nil, fmt.Errorf("it names content by %q, and only sha256 is known here", d.Digest)
+	}
+	if !exists(to) {
+		r, err := repo.Fetch(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		defer r.Close()
+		counted := &meter{r: r, total: d.Size, stop: ctx, tell: func(done, total int64) { im.Progress("fetch base "+name, done, total) }}
+		checked := content.NewVerifyReader(counted, d)
+		part := filepath.Join(im.Downloads, d.Digest.Encoded()+".blob")
+		out, err := os.Create(part)
+		if err != nil {
+			return nil, err
+		}
+		_, err = io.Copy(out, checked)
+		if err = errors.Join(err, out.Sync(), out.Close()); err == nil {
+			err = checked.Verify()
+		}
+		if err == nil {
+			err = os.Rename(part, to)
+		}
+		if err == nil {
+			err = store.SyncDir(filepath.Dir(to))
+		}
+		if err != nil {
+			_ = os.Remove(part) // the first error counts
+			return nil, err
+		}
+	}
+	if !document {
+		return nil, nil
+	}
+	return os.ReadFile(to)
+}
+
+func isIndex(mediaType string) bool {
+	return strings.Contains(mediaType, "index") || strings.Contains(mediaType, "manifest.list")
+}

@@ -182,7 +182,7 @@ env = { NAME = "${input.name}" }
 		"/two: it is not there", "/one is absent: it is there", "package telnetd >= 1: it is not there",
 		"account keeper in wheel with /bin/bash: it is not in wheel, but in root, its shell is /bin/sh",
 		"account daemon-of-nobody: it is not there", "ssh starts at boot: nothing starts it",
-		"tcp/22 is listened on, by configuration: no configuration", `prints "bye": it prints "hello"`, "false runs: exit code 1",
+		"tcp/22 is listened on: no configuration", `prints "bye": it prints "hello"`, "false runs: exit code 1",
 		"files with setuid: /bin/gone: there also is /opt/suid; there is no /bin/gone", "take at most 1KiB: they take",
 		"ended by signal SIGKILL",
 		"| dying", "| all of it: 12 of 12 expectations do not hold"} {

@@ -29,7 +29,7 @@ func (f *captureFlags) declare(fs *flag.FlagSet) {
 	fs.StringVar(&f.format, "format", "", "tar, oci, raw, qcow2, vmdk, ova, vhd or vhdx: `FORMAT`")
 	fs.StringVar(&f.name, "name", "", "call it `NAME`; default the format")
 	fs.StringVar(&f.variant, "variant", "", "of the variant `NAME`")
-	fs.StringVar(&f.boot, "boot", "", "uefi for a whole disk that starts, or none: `HOW`")
+	fs.StringVar(&f.boot, "boot", "", "uefi for a whole disk that starts, base for one laid out as the base's, or none: `HOW`")
 	fs.StringVar(&f.size, "size", "", "of the disk, for instance 2GiB: `SIZE`; default the smallest")
 }
 

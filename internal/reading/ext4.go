@@ -115,6 +115,8 @@ func OpenExt4(d Disk) (*Ext4, error) {
 		return nil, damaged("its descriptors are of %d bytes", fs.descSize)
 	case fs.perGroup == 0 || fs.inodes == 0 || le.Uint32(s[32:]) == 0:
 		return nil, damaged("its groups hold nothing")
+	case int64(fs.inodes)*fs.inodeSize > d.Size():
+		return nil, damaged("it has %d inodes of %d bytes, more than there is room for", fs.inodes, fs.inodeSize)
 	case fs.blocks <= 0 || fs.blocks > d.Size()/fs.block:
 		return nil, damaged("it has %d blocks of %d bytes, and there is room for %d: it is cut short", fs.blocks, fs.block, d.Size()/fs.block)
 	}
@@ -299,7 +301,7 @@ func (fs *Ext4) hasSuper(group int64) bool {
 // run is where part of a file lies, in blocks; at 0 for zeros.
 type run struct{ logical, at, count int64 }
 
-const mostRuns = 1 << 22 // of one file: more is nothing that a kernel wrote
+const mostRuns = 1 << 20 // of one file: more is nothing that a kernel wrote
 
 // runs lists where a file's content lies, in order.
 func (fs *Ext4) runs(n *inode) (list []run, err error) {

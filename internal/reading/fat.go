@@ -2,7 +2,6 @@ package reading
 
 import (
 	"archive/tar"
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -26,6 +25,7 @@ type FAT struct {
 	root     []byte // of FAT12 and FAT16, which has a place of its own
 	first    uint32 // cluster of the root, FAT32
 	names    int
+	bytes    int64 // of the files that were walked
 }
 
 func fatDamaged(form string, args ...any) error {
@@ -70,7 +70,7 @@ func OpenFAT(d Disk) (*FAT, error) {
 		f.bits = 16
 	}
 	size := min(length*bytesPer, (int64(f.clusters)+2)*int64(f.bits)/8+4)
-	if size > 128<<20 || !inside(reserved*bytesPer, size, d.Size()) {
+	if size > 32<<20 || !inside(reserved*bytesPer, size, d.Size()) {
 		return nil, fatDamaged("its table has %d bytes", size)
 	}
 	f.table = make([]byte, size)
@@ -136,9 +136,8 @@ func (f *FAT) chain(first uint32, most int64) ([]byte, error) {
 }
 
 const (
-	mostFolder  = 2 << 20 // bytes: 65536 names
-	mostFATFile = 1 << 30
-	mostFATs    = 100_000 // names
+	mostFolder = 2 << 20 // bytes: 65536 names
+	mostFATs   = 100_000 // names
 )
 
 // fatEntry is a name.
@@ -229,7 +228,7 @@ func (f *FAT) Walk(at string, give func(*tar.Header, io.Reader) error) error {
 	if err != nil {
 		return err
 	}
-	f.names = 0
+	f.names, f.bytes = 0, 0
 	if err := give(&tar.Header{Name: at, Typeflag: tar.TypeDir, Mode: 0o700, ModTime: time.Unix(0, 0)}, nil); err != nil {
 		return err
 	}
@@ -265,25 +264,48 @@ func (f *FAT) walk(text []byte, at string, depth int, give func(*tar.Header, io.
 			return fmt.Errorf("/%s: %w", h.Name, err)
 		}
 		h.Size = e.size
-		if err := give(h, bytes.NewReader(content)); err != nil {
+		if err := give(h, content); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (f *FAT) file(e *fatEntry) ([]byte, error) {
-	if e.size > mostFATFile || e.size > f.disk.Size() {
+// file is a file's content.
+func (f *FAT) file(e *fatEntry) (io.Reader, error) {
+	if f.bytes += e.size; e.size > f.disk.Size() || f.bytes > 2*f.disk.Size() {
 		return nil, fatDamaged("a file claims %d bytes", e.size)
 	}
-	if e.size == 0 {
-		return nil, nil
+	return &fatContent{f: f, next: e.first, left: e.size}, nil
+}
+
+// fatContent reads a file, cluster by cluster.
+type fatContent struct {
+	f    *FAT
+	next uint32
+	left int64
+	rest []byte // of the cluster
+}
+
+func (c *fatContent) Read(p []byte) (n int, err error) {
+	if c.left == 0 {
+		return 0, io.EOF
 	}
-	text, err := f.chain(e.first, e.size)
-	if err == nil && int64(len(text)) < e.size {
-		err = fatDamaged("a file has %d bytes of %d", len(text), e.size)
+	if len(c.rest) == 0 {
+		if c.rest, err = c.f.chain(c.next, c.f.cluster); err != nil {
+			return 0, err
+		}
+		ok := false
+		if c.next, ok, err = c.f.next(c.next); err == nil && !ok && c.left > int64(len(c.rest)) {
+			err = fatDamaged("a file has %d bytes less than it claims", c.left-int64(len(c.rest)))
+		}
+		if err != nil {
+			return 0, err
+		}
 	}
-	return text, err
+	n = copy(p, c.rest[:min(int64(len(c.rest)), c.left)])
+	c.rest, c.left = c.rest[n:], c.left-int64(n)
+	return n, nil
 }
 
 // ReadFile is Rooted.

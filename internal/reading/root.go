@@ -58,14 +58,15 @@ func Root(d Disk, partition int) (*Rooting, error) {
 }
 
 const (
-	mostFront   = 4 << 20 // bytes that are kept in front of partitions, and of one that is no part of the tree
-	swapContent = 4 << 10 // of a swap partition: what says that it is one (mkswap(8))
+	mostFront   = 4 << 20  // bytes that are kept in front of partitions, and of one that is no part of the tree
+	mostKept    = 16 << 20 // of all of these
+	swapContent = 4 << 10  // of a swap partition: what says that it is one (mkswap(8))
 )
 
 // keep reads what a disk holds beside the file systems of the tree, so that another one can be laid out as it is.
 func (r *Rooting) keep(d Disk) (err error) {
 	t := r.Table
-	first := t.Size
+	first, left := t.Size, int64(mostKept)
 	for i := range t.Parts {
 		p := &t.Parts[i]
 		first = min(first, p.Offset)
@@ -76,7 +77,8 @@ func (r *Rooting) keep(d Disk) (err error) {
 		if System(p.Part(d)) == "swap" {
 			length = swapContent
 		}
-		if p.Lost = length > mostFront; !p.Lost {
+		if p.Lost = length > min(mostFront, left); !p.Lost {
+			left -= length
 			if p.Content, err = solid(d, p.Offset, length); err != nil {
 				return err
 			}

@@ -22,7 +22,7 @@ type Rooted interface {
 
 // Bounds of a file system.
 const (
-	mostNames   = 20_000_000
+	mostNames   = 100_000 // of a file system, beside 8 for each inode
 	mostDepth   = 200
 	mostSize    = 64 << 30 // of one file, with its holes
 	xattrRecord = "SCHILY.xattr."
@@ -73,8 +73,8 @@ func (w *ext4Walk) folder(n *inode, name string, depth int) error {
 		if depth == 0 && e.name == "lost+found" {
 			continue // of the file system, and not of the tree
 		}
-		if w.names++; w.names > mostNames {
-			return damaged("it has more than %d names", mostNames)
+		if w.names++; w.names > w.fs.mostNames() {
+			return damaged("it has more than %d names", w.fs.mostNames())
 		}
 		child, err := w.fs.inode(e.inode)
 		if err != nil {
@@ -92,6 +92,8 @@ func (w *ext4Walk) folder(n *inode, name string, depth int) error {
 	}
 	return nil
 }
+
+func (fs *Ext4) mostNames() int { return mostNames + 8*int(fs.inodes) }
 
 // header is what an archive says of an inode.
 func (w *ext4Walk) header(n *inode, name string) (*tar.Header, error) {
@@ -308,8 +310,8 @@ func (fs *Ext4) list(n *inode) (list []named, err error) {
 			if err := take(b); err != nil {
 				return nil, err
 			}
-			if len(list) > mostNames {
-				return nil, damaged("a folder has more than %d names", mostNames)
+			if len(list) > fs.mostNames() {
+				return nil, damaged("a folder has more than %d names", fs.mostNames())
 			}
 		}
 	}

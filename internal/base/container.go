@@ -54,16 +54,9 @@ var container = Kind{Name: "container",
 		})
 	},
 	Unpack: func(ctx context.Context, in io.Reader, file *os.File, settings any, to layer.Folder, limits layer.Limits) (layer.Index, error) {
-		verified := make(chan error, 1) // while it is read in its own order
-		go func() {
-			_, err := io.Copy(io.Discard, in)
-			verified <- err
-		}()
-		x, err := takeContainer(ctx, file, containerSettings(settings).wanted(), to, limits)
-		if e := <-verified; err == nil {
-			err = e
-		}
-		return x, err
+		return beside(in, func() (layer.Index, error) {
+			return takeContainer(ctx, file, containerSettings(settings).wanted(), to, limits)
+		})
 	}}
 
 // containerSays is what a definition says of a container image.

@@ -44,17 +44,22 @@ var disk = Kind{Name: "disk",
 			defer func() { _ = errors.Join(plain.Close(), os.Remove(plain.Name())) }() // what stays goes with the folder
 			return takeDisk(ctx, plain, settings, to, limits)
 		}
-		verified := make(chan error, 1) // while it is read in its own order
-		go func() {
-			_, err := io.Copy(io.Discard, in)
-			verified <- err
-		}()
-		x, err := takeDisk(ctx, file, settings, to, limits)
-		if e := <-verified; err == nil {
-			err = e
-		}
-		return x, err
+		return beside(in, func() (layer.Index, error) { return takeDisk(ctx, file, settings, to, limits) })
 	}}
+
+// beside reads a file from front to back, so that it is verified, while somebody else reads it in an order of his own.
+func beside(in io.Reader, read func() (layer.Index, error)) (layer.Index, error) {
+	verified := make(chan error, 1)
+	go func() {
+		_, err := io.Copy(io.Discard, in)
+		verified <- err
+	}()
+	x, err := read()
+	if e := <-verified; err == nil {
+		err = e
+	}
+	return x, err
+}
 
 // takeDisk makes a tree of a disk, and keeps beside it how the disk was laid out.
 func takeDisk(ctx context.Context, file *os.File, settings any, to layer.Folder, limits layer.Limits) (layer.Index, error) {

@@ -21,30 +21,10 @@ const grubConfig = "boot/grub/grub.cfg"
 
 // Place is Loader.
 func (grub) Place(t *Tree, w Wanted) (*Parts, []string, error) {
-	var ready []kernel
-	for _, k := range t.kernels() {
-		if k.initrd != nil {
-			ready = append(ready, k)
-		}
-	}
-	var missing []string
-	if len(ready) == 0 {
-		missing = append(missing, kernelWord, initrdWord)
-	}
 	program, machine := t.grub()
-	if program == nil {
-		missing = append(missing, grubWord)
-	}
-	if len(missing) > 0 {
-		return nil, missing, nil
-	}
-	release, err := t.release()
-	if err != nil {
-		return nil, nil, err
-	}
-	cmdline, err := t.cmdline(w)
-	if err != nil {
-		return nil, nil, err
+	ready, release, cmdline, missing, err := t.ready(w, program, grubWord)
+	if err != nil || len(missing) > 0 {
+		return nil, missing, err
 	}
 	p := &Parts{Type: machine.root, About: "GRUB, kernel " + ready[0].version,
 		Start: Start{t.whole(ready[0].image), t.whole(ready[0].initrd), cmdline}}

@@ -25,29 +25,10 @@ func (systemd) Name() string { return "systemd-boot" }
 
 // Place is Loader.
 func (systemd) Place(t *Tree, w Wanted) (*Parts, []string, error) {
-	var missing []string
-	kernels := t.kernels()
-	ready := slices.DeleteFunc(slices.Clone(kernels), func(k kernel) bool { return k.initrd == nil })
-	switch {
-	case len(kernels) == 0:
-		missing = append(missing, kernelWord, initrdWord)
-	case len(ready) == 0:
-		missing = append(missing, initrdWord)
-	}
 	program, machine := t.program()
-	if program == nil {
-		missing = append(missing, loaderWord)
-	}
-	if len(missing) > 0 {
-		return nil, missing, nil
-	}
-	release, err := t.release()
-	if err != nil {
-		return nil, nil, err
-	}
-	cmdline, err := t.cmdline(w)
-	if err != nil {
-		return nil, nil, err
+	ready, release, cmdline, missing, err := t.ready(w, program, loaderWord)
+	if err != nil || len(missing) > 0 {
+		return nil, missing, err
 	}
 	p := &Parts{Type: machine.root, About: "systemd-boot, kernel " + ready[0].version,
 		Start: Start{t.whole(ready[0].image), t.whole(ready[0].initrd), cmdline}}
@@ -64,6 +45,30 @@ func (systemd) Place(t *Tree, w Wanted) (*Parts, []string, error) {
 	}
 	p.Root, err = t.settle(w, cmdline)
 	return p, nil, err
+}
+
+// ready is what a loader starts: the kernels that have an initramfs, the newest first, what os-release(5) says and the command line; or
+// what the tree lacks, the loader's program by its word.
+func (t *Tree) ready(w Wanted, program *layer.Node, word string) (list []kernel, release map[string]string, cmdline string,
+	missing []string, err error) {
+	kernels := t.kernels()
+	list = slices.DeleteFunc(slices.Clone(kernels), func(k kernel) bool { return k.initrd == nil })
+	switch {
+	case len(kernels) == 0:
+		missing = append(missing, kernelWord, initrdWord)
+	case len(list) == 0:
+		missing = append(missing, initrdWord)
+	}
+	if program == nil {
+		missing = append(missing, word)
+	}
+	if len(missing) > 0 {
+		return nil, nil, "", missing, nil
+	}
+	if release, err = t.release(); err == nil {
+		cmdline, err = t.cmdline(w)
+	}
+	return list, release, cmdline, nil, err
 }
 
 // Kernel is the newest kernel of a tree that its own loader starts; the error is a *MissingError if there is none.

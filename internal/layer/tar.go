@@ -192,6 +192,9 @@ var escapes, unescapes = strings.NewReplacer("%", "%25", "=", "%3D"), strings.Ne
 
 const attributeKey = "SCHILY.xattr."
 
+// AttributeKey is the record's key of an extended attribute.
+func AttributeKey(name string) string { return attributeKey + escapes.Replace(name) }
+
 // attributeRecord is an extended attribute as a record of a pax header; an ACL comes in words, which
 // more programs read.
 func attributeRecord(name string, value []byte) (key, text string) {
@@ -204,7 +207,7 @@ func attributeRecord(name string, value []byte) (key, text string) {
 			return key, text
 		}
 	}
-	return attributeKey + escapes.Replace(name), string(value)
+	return AttributeKey(name), string(value)
 }
 
 // extended writes a pax extended header (type x) with the records, if there are any.

@@ -195,40 +195,24 @@ func (t *Table) add(d Disk, p Partition, from, to uint64) error {
 // Part is the bytes of a partition.
 func (p *Partition) Part(d Disk) Disk { return Part(d, p.Offset, p.Length) }
 
+// systems are the first bytes by which file systems, and what holds others, are known.
+var systems = []struct {
+	at          int
+	magic, name string
+}{{0x438, "\x53\xef", "ext4"}, {0x36, "FAT", "vfat"}, {0x52, "FAT", "vfat"}, {0xff6, "SWAPSPACE2", "swap"}, {0, "XFSB", "xfs"},
+	{0x10040, "_BHRfS_M", "btrfs"}, {0, "LUKS\xba\xbe", "LUKS"}, {0x218, "LVM2 001", "LVM"}, {0x200, "LABELONE", "LVM"},
+	{0x1000, "\xfc\x4e\x2b\xa9", "RAID"}, {3, "NTFS", "NTFS"}, {0, "hsqs", "squashfs"}, {0x8001, "CD001", "ISO 9660"},
+	{0x400, "\x10\x20\xf5\xf2", "f2fs"}}
+
 // System is what file system lies on a part of a disk, by its first bytes: "ext4" (also ext2 and ext3), "vfat", "swap"; others by their
 // names, which are not read here; "" for none that is known.
 func System(d Disk) string {
 	b := make([]byte, 128<<10)
 	n, _ := d.ReadAt(b, 0) // a short one has less to say
-	b = b[:n]
-	at := func(from int, text string) bool {
-		return len(b) >= from+len(text) && string(b[from:from+len(text)]) == text
-	}
-	switch {
-	case at(0x438, "\x53\xef"):
-		return "ext4"
-	case at(0x1fe, "\x55\xaa") && (at(0x36, "FAT") || at(0x52, "FAT")):
-		return "vfat"
-	case at(0xff6, "SWAPSPACE2"):
-		return "swap"
-	case at(0, "XFSB"):
-		return "xfs"
-	case at(0x10040, "_BHRfS_M"):
-		return "btrfs"
-	case at(0, "LUKS\xba\xbe"):
-		return "LUKS"
-	case at(0x218, "LVM2 001") || at(0x200, "LABELONE"):
-		return "LVM"
-	case at(0x1000, "\xfc\x4e\x2b\xa9"):
-		return "RAID"
-	case at(3, "NTFS"):
-		return "NTFS"
-	case at(0, "hsqs"):
-		return "squashfs"
-	case at(0x8001, "CD001"):
-		return "ISO 9660"
-	case at(0x400, "\x10\x20\xf5\xf2"):
-		return "f2fs"
+	for _, s := range systems {
+		if s.at < n && bytes.HasPrefix(b[s.at:n], []byte(s.magic)) {
+			return s.name
+		}
 	}
 	return ""
 }

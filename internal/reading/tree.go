@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"zygos/internal/layer"
 )
 
 // Rooted is a file system whose names can be read one after the other.
@@ -22,10 +24,9 @@ type Rooted interface {
 
 // Bounds of a file system.
 const (
-	mostNames   = 100_000 // of a file system, beside 8 for each inode
-	mostDepth   = 200
-	mostSize    = 64 << 30 // of one file, with its holes
-	xattrRecord = "SCHILY.xattr."
+	mostNames = 100_000 // of a file system, beside 8 for each inode
+	mostDepth = 200
+	mostSize  = 64 << 30 // of one file, with its holes
 )
 
 const rootInode = 2
@@ -104,7 +105,7 @@ func (w *ext4Walk) header(n *inode, name string) (*tar.Header, error) {
 		return nil, fmt.Errorf("/%s: %w", name, err)
 	}
 	for key, value := range attributes {
-		h.PAXRecords[xattrRecord+key] = string(value)
+		h.PAXRecords[layer.AttributeKey(key)] = string(value)
 	}
 	return h, nil
 }

@@ -7,7 +7,7 @@ export CGO_ENABLED = 0
 
 SOURCES := $(shell find cmd internal demo -type f ! -name '*_test.go') go.mod go.sum
 TESTER  := zygos-tester
-NEEDED  := docker-registry s3cmd python3 libarchive-tools cpio qemu-system-x86 qemu-utils ovmf fdisk gdisk dosfstools mtools skopeo openssh-client e2fsprogs zstd xz-utils tar debootstrap uidmap postgresql rpm db5.3-util procps util-linux passwd ca-certificates
+NEEDED  := docker-registry s3cmd python3 libarchive-tools cpio qemu-system-x86 qemu-utils ovmf fdisk gdisk dosfstools mtools skopeo openssh-client e2fsprogs zstd xz-utils tar debootstrap uidmap postgresql rpm db5.3-util procps util-linux passwd ca-certificates gnupg minisign
 AS_USER := internal/machine internal/layer internal/base internal/build
 
 .PHONY: help demo build test test-as-user crash faults fuzz bench screenshots debian-base reference clean check deps

@@ -3,7 +3,9 @@ module zygos
 go 1.26.8
 
 require (
+	aead.dev/minisign v0.3.0
 	charm.land/lipgloss/v2 v2.0.6
+	github.com/ProtonMail/go-crypto v1.5.2
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/jackc/pgx/v5 v5.12.0
@@ -42,6 +44,7 @@ require (
 	github.com/charmbracelet/x/windows v0.2.2 // indirect
 	github.com/clipperhouse/displaywidth v0.11.0 // indirect
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
+	github.com/cloudflare/circl v1.6.3 // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/jackc/pgpassfile v1.0.0 // indirect

@@ -39,6 +39,8 @@ type App struct {
 	There func(region, doing string, done, total int64)
 	// Watch is told of the events of builds, from several goroutines.
 	Watch func(build.Event)
+
+	unheard map[string]error // bases whose feeds were asked in vain, and why
 }
 
 // Care is how wrong definitions are taken.
@@ -81,7 +83,7 @@ func Open(ctx context.Context, at Where, how Care, by Caller) (*App, error) {
 		return nil, err
 	}
 	s.Epoch = by.Epoch
-	return &App{State: s, Who: by.Who, Progress: func(string, int64, int64) {},
+	return &App{State: s, Who: by.Who, unheard: map[string]error{}, Progress: func(string, int64, int64) {},
 		There: func(string, string, int64, int64) {}, Watch: func(build.Event) {}}, err
 }
 

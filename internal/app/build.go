@@ -87,6 +87,11 @@ func guess(word string, known []string) string {
 // DueImages lists the images that are due, of those named or of all, and those that follow.
 func (a *App) DueImages(ctx context.Context, images []string) (names []string, err error) {
 	list, err := a.Due(ctx, images)
+	for _, img := range a.Images { // that it cannot be built is told when its turn comes
+		if a.unheard[img.Base] != nil && (len(images) == 0 || slices.Contains(images, img.Name)) {
+			list = append(list, family.Due{Image: img.Name})
+		}
+	}
 	for _, d := range list {
 		for _, name := range append([]string{d.Image}, d.Follows...) {
 			if !slices.Contains(names, name) {
@@ -139,6 +144,9 @@ func (a *App) AllUnchanged(ctx context.Context, r BuildRequest) (bool, error) {
 	for _, j := range a.jobs(r.Images) {
 		if a.Wrong(j.Image) != nil {
 			continue // it is told when its turn comes
+		}
+		if img, err := a.Image(j.Image); err == nil && a.unheard[img.Base] != nil {
+			return false, nil
 		}
 		made, err := a.Plan(ctx, j.Image, state.Known{State: a.State}, r.Options)
 		if err != nil && j.parent == nil {
@@ -214,9 +222,13 @@ func (b *builder) one(ctx context.Context, j *Built) (err error) {
 		return wrong
 	}
 	o := b.options
-	if img, err := b.Image(j.Image); err == nil &&
-		!slices.ContainsFunc(img.Stages, func(s definition.Stage) bool { return s.Name == o.From }) {
-		o.From = ""
+	if img, err := b.Image(j.Image); err == nil {
+		if wrong := b.unheard[img.Base]; wrong != nil {
+			return wrong
+		}
+		if !slices.ContainsFunc(img.Stages, func(s definition.Stage) bool { return s.Name == o.From }) {
+			o.From = ""
+		}
 	}
 	known := state.Known{State: b.State}
 	if j.Plan, err = b.Plan(ctx, j.Image, known, o); err != nil || j.Plan.Unchanged != "" {

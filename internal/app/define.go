@@ -15,6 +15,7 @@ import (
 	"zygos/demo"
 	"zygos/internal/compare"
 	"zygos/internal/definition"
+	"zygos/internal/feed"
 	"zygos/internal/plan"
 	"zygos/internal/state"
 	"zygos/internal/supply"
@@ -23,33 +24,29 @@ import (
 
 // Base is a base and how far it has come.
 type Base struct {
-	Name    string   `json:"name"`
-	Release string   `json:"release"`
-	State   string   `json:"state"`
-	From    string   `json:"from"`
-	Digest  string   `json:"digest"`
-	Used    []string `json:"used_by"`
+	Name    string      `json:"name"`
+	Release string      `json:"release"`
+	State   string      `json:"state"`
+	From    string      `json:"from"`
+	Digest  string      `json:"digest"`
+	Used    []string    `json:"used_by"`
+	Found   *plan.Found `json:"found,omitempty"`
 }
 
 // Bases lists bases, those named or all; with fetch, each is brought to hand and verified first.
 func (a *App) Bases(ctx context.Context, names []string, fetch bool) (list []Base, err error) {
-	for _, name := range names {
-		if a.Org.Base(name) == nil {
-			return nil, fmt.Errorf("no base %q in zygos.toml; 'zygos bases' lists them", name)
-		}
+	bases, err := a.bases(names)
+	if err != nil {
+		return nil, err
 	}
 	importer := supply.Importer(a.State, "", a.Progress)
-	for i := range a.Org.Bases {
-		b := &a.Org.Bases[i]
-		if len(names) > 0 && !slices.Contains(names, b.Name) {
-			continue
-		}
-		if fetch {
+	for _, b := range bases {
+		if fetch && b.SHA256 != "" {
 			if err := supply.Fetch(ctx, a.State, b, a.Progress); err != nil {
 				return nil, err
 			}
 		}
-		line := Base{Name: b.Name, Release: b.Release, Digest: "sha256:" + b.SHA256, Used: []string{}}
+		line := Base{Name: b.Name, Release: b.Release, Digest: "sha256:" + b.SHA256, Used: []string{}, Found: plan.FoundBy(b)}
 		line.State, line.From = importer.State(b)
 		for _, img := range a.Images {
 			if img.Base == b.Name {
@@ -59,6 +56,60 @@ func (a *App) Bases(ctx context.Context, names []string, fetch bool) (list []Bas
 		list = append(list, line)
 	}
 	return list, nil
+}
+
+// bases finds those named, or all.
+func (a *App) bases(names []string) (list []*definition.Base, err error) {
+	for _, name := range names {
+		if a.Org.Base(name) == nil {
+			return nil, state.Ask("no base %q in zygos.toml; 'zygos bases' lists them", name)
+		}
+	}
+	for i := range a.Org.Bases {
+		if b := &a.Org.Bases[i]; len(names) == 0 || slices.Contains(names, b.Name) {
+			list = append(list, b)
+		}
+	}
+	return list, nil
+}
+
+// Refresh asks the feeds of bases, those named or all that have one. accept takes what was listed otherwise before.
+func (a *App) Refresh(ctx context.Context, names []string, accept bool) (list []feed.Answer, err error) {
+	bases, err := a.bases(names)
+	if err == nil {
+		err = a.Writable()
+	}
+	var failed []error
+	for _, b := range bases {
+		if b.Feed == nil || err != nil {
+			continue
+		}
+		a.Progress("ask the feed of base "+b.Name, 0, 0)
+		answer, wrong := feed.Ask(ctx, a.State, b, accept)
+		if ctx.Err() != nil {
+			return list, ctx.Err()
+		}
+		if wrong != nil {
+			failed = append(failed, wrong)
+			a.unheard[b.Name] = wrong
+			continue
+		}
+		delete(a.unheard, b.Name)
+		list = append(list, *answer)
+	}
+	return list, errors.Join(append(failed, err)...)
+}
+
+// Feeds names the bases of images, those named or all, that are found by a feed: a build begins with Refresh of these, and what goes wrong
+// there is told again when its turn comes.
+func (a *App) Feeds(images []string) (bases []string) {
+	for _, img := range a.Images {
+		if b := a.Org.Base(img.Base); b != nil && b.Feed != nil && !slices.Contains(bases, b.Name) &&
+			(len(images) == 0 || slices.Contains(images, img.Name)) {
+			bases = append(bases, b.Name)
+		}
+	}
+	return bases
 }
 
 // Preview is the plan of an image, made without running or changing anything.

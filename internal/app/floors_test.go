@@ -19,7 +19,7 @@ var floors = [][]string{
 	{"artifact", "boot", "vm", "definition", "base", "machine", "layer", "disk", "reading",
 		"store", "seal", "inventory", "secret", "host", "standin"},
 	{"state", "workspace", "catalog", "plan", "region", "manifest"},
-	{"build", "judge", "hunt", "repeat", "publish", "supply", "family", "retention", "compare", "rules", "rescue", "report"},
+	{"build", "judge", "hunt", "repeat", "publish", "supply", "feed", "family", "retention", "compare", "rules", "rescue", "report"},
 	{"app"},
 	{"cli"},
 }

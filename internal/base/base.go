@@ -37,10 +37,27 @@ type Importer struct {
 	Progress func(doing string, done, total int64)
 }
 
-// MismatchError says that an archive is not the one that was pinned.
-type MismatchError struct{ Base, From, Want, Got string }
+// MismatchError says that an archive is not the one that was pinned, or that its feed lists.
+type MismatchError struct {
+	Base, From, Want, Got string
+	Listed                string // by that feed, "" for one that is pinned
+}
+
+// Mismatch is that of a base.
+func Mismatch(b *definition.Base, from, got string) *MismatchError {
+	e := &MismatchError{Base: b.Name, From: from, Want: b.SHA256, Got: got}
+	if b.Feed != nil {
+		e.Listed = b.Feed.At
+	}
+	return e
+}
 
 func (e *MismatchError) Error() string {
+	if e.Listed != "" {
+		return fmt.Sprintf("base %s: %s is not the file that its feed, %s, lists\n  listed sha256 %s\n  found  sha256 %s\n"+
+			"Nothing was kept. Its publisher may be about to replace it: try again later, or hold an earlier one with pinned = \"…\" "+
+			"in [base.%s]; if it stays so, somebody changed the file.", e.Base, e.From, e.Listed, e.Want, e.Got, e.Base)
+	}
 	return fmt.Sprintf("base %s: %s is not the archive that zygos.toml pins\n  expected sha256 %s\n  found    sha256 %s\n"+
 		"Nothing was kept. If the new content is wanted, write the found digest into [base.%s]; if not, somebody changed the file.", e.Base,
 		e.From, e.Want, e.Got, e.Base)
@@ -74,10 +91,14 @@ const (
 	Present    = "present"    // its archive is a file at hand
 	Remote     = "remote"     // to be downloaded
 	Missing    = "missing"    // no candidate is at hand or remote
+	Unasked    = "not asked"  // its feed was never asked, or listed none
 )
 
 // State says how far a base has come, and where its archive is or comes from.
 func (im *Importer) State(b *definition.Base) (state, where string) {
+	if b.SHA256 == "" {
+		return Unasked, b.Feed.At
+	}
 	if im.Layers.Peek(Key(b)) != nil {
 		return Ready, im.first(b)
 	}
@@ -207,7 +228,7 @@ func (im *Importer) unpack(ctx context.Context, b *definition.Base, file, from s
 		return nil, errors.Join(ctx.Err(), err)
 	}
 	if got := hex.EncodeToString(hash.Sum(nil)); got != b.SHA256 {
-		return nil, &MismatchError{b.Name, from, b.SHA256, got}
+		return nil, Mismatch(b, from, got)
 	}
 	if errors.Is(bad, unix.ENOSPC) {
 		return nil, fmt.Errorf("unpack base %s: %w; make room on the disk of %s and run the command again", b.Name, bad, im.Layers.Dir)

@@ -67,7 +67,7 @@ func (im *Importer) download(ctx context.Context, b *definition.Base, from strin
 		return err
 	}
 	if got != b.SHA256 {
-		return errors.Join(&MismatchError{b.Name, from, b.SHA256, got}, os.Remove(part))
+		return errors.Join(Mismatch(b, from, got), os.Remove(part))
 	}
 	if err := os.Rename(part, im.Store.Path(b.SHA256)); err != nil {
 		return err

@@ -38,7 +38,7 @@ func (im *Importer) pull(ctx context.Context, b *definition.Base, from string) e
 	}
 	defer done()
 	said := containerSettings(b.Settings)
-	repo, err := im.repository(b, from, said.credentials)
+	repo, err := Repository(im.Root, b, from)
 	if err != nil {
 		return err
 	}
@@ -47,7 +47,7 @@ func (im *Importer) pull(ctx context.Context, b *definition.Base, from string) e
 	if err == nil && tag.Digest.String() != pinned { // the tag has moved on, and what was pinned may still be there
 		moved := tag.Digest.Encoded()
 		if tag, err = repo.Resolve(ctx, pinned); errors.Is(err, errdef.ErrNotFound) {
-			return &MismatchError{b.Name, from, b.SHA256, moved}
+			return Mismatch(b, from, moved)
 		}
 	}
 	if err != nil {
@@ -81,8 +81,9 @@ func (im *Importer) pull(ctx context.Context, b *definition.Base, from string) e
 	}
 }
 
-// repository is that of an address, with its tag or digest.
-func (im *Importer) repository(b *definition.Base, from, credentials string) (*remote.Repository, error) {
+// Repository is that of an address, with its tag or digest if it has one, asked with the base's credentials; root is the workspace.
+func Repository(root string, b *definition.Base, from string) (*remote.Repository, error) {
+	credentials := containerSettings(b.Settings).credentials
 	repo, err := remote.NewRepository(strings.TrimPrefix(from, inRegistry))
 	if err != nil {
 		return nil, err
@@ -99,7 +100,7 @@ func (im *Importer) repository(b *definition.Base, from, credentials string) (*r
 			if credentials == "" || at != repo.Reference.Host() {
 				return auth.EmptyCredential, nil
 			}
-			value, set, err := secret.Read(ctx, credentials, im.Root)
+			value, set, err := secret.Read(ctx, credentials, root)
 			if err == nil && !set {
 				err = errors.New("it is not set")
 			}

@@ -9,6 +9,7 @@ import (
 
 	"zygos/internal/disk"
 	"zygos/internal/layer"
+	"zygos/internal/plain"
 )
 
 // systemd is systemd-boot with entries of the Boot Loader Specification (UAPI.1), where kernel-install(8) puts them.
@@ -118,7 +119,7 @@ func (t *Tree) kernels() (list []kernel) {
 	for _, n := range t.under("usr/lib/modules") {
 		add(path.Base(n.Path), t.file(n.Path+"/vmlinuz"))
 	}
-	slices.SortStableFunc(list, func(a, b kernel) int { return -compareVersions(a.version, b.version) })
+	slices.SortStableFunc(list, func(a, b kernel) int { return -plain.CompareVersions(a.version, b.version) })
 	return list
 }
 
@@ -151,31 +152,4 @@ func (t *Tree) release() (map[string]string, error) {
 		}
 	}
 	return said, err
-}
-
-// compareVersions compares as people do: runs of digits by their value, all else as text.
-func compareVersions(a, b string) int {
-	run := func(s string) (string, string, bool) {
-		digit := func(c byte) bool { return c >= '0' && c <= '9' }
-		i := 0
-		for i < len(s) && digit(s[i]) == digit(s[0]) {
-			i++
-		}
-		return s[:i], s[i:], s != "" && digit(s[0])
-	}
-	for a != "" || b != "" {
-		x, restA, numberA := run(a)
-		y, restB, numberB := run(b)
-		if numberA && numberB {
-			x, y = strings.TrimLeft(x, "0"), strings.TrimLeft(y, "0")
-			if c := cmp.Compare(len(x), len(y)); c != 0 {
-				return c
-			}
-		}
-		if c := strings.Compare(x, y); c != 0 {
-			return c
-		}
-		a, b = restA, restB
-	}
-	return 0
 }

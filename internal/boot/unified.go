@@ -10,6 +10,7 @@ import (
 
 	"zygos/internal/disk"
 	"zygos/internal/layer"
+	"zygos/internal/plain"
 )
 
 // unified is a unified kernel image (UAPI.5): loader, kernel, initramfs and command line in one program, which finds the
@@ -42,7 +43,7 @@ func (unified) Place(t *Tree, w Wanted) (*Parts, []string, error) {
 	if len(found) == 0 {
 		return nil, []string{kernelWord}, nil
 	}
-	slices.SortStableFunc(found, func(a, b *layer.Node) int { return -compareVersions(path.Base(a.Path), path.Base(b.Path)) })
+	slices.SortStableFunc(found, func(a, b *layer.Node) int { return -plain.CompareVersions(path.Base(a.Path), path.Base(b.Path)) })
 	machine, start, err := t.unpacked(found[0], w)
 	if err != nil {
 		return nil, nil, err

@@ -15,6 +15,7 @@ import (
 
 	"zygos/internal/app"
 	"zygos/internal/build"
+	"zygos/internal/feed"
 	"zygos/internal/machine"
 	"zygos/internal/plain"
 	"zygos/internal/plan"
@@ -109,10 +110,41 @@ type nothingDue struct {
 	Kind string `json:"kind"`
 }
 
+// heardOf is the event of a feed that was asked.
+type heardOf struct {
+	Kind string `json:"kind"`
+	feed.Answer
+}
+
+// heard tells what feeds answered before a build.
+func (in *invocation) heard(list []feed.Answer) error {
+	if !in.json {
+		in.answered(list)
+		return nil
+	}
+	for _, a := range list {
+		if err := in.jsonLine(heardOf{"feed", a}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func runBuild(ctx context.Context, in *invocation, a *app.App) error {
 	f := in.flags.(*buildFlags)
 	if err := a.Writable(); err != nil {
 		return err
+	}
+	var answers []feed.Answer
+	if bases := a.Feeds(in.args); bases != nil {
+		l := in.follow(a)
+		answers, _ = a.Refresh(ctx, bases, false) // an error is told when its image's turn comes
+		l.end()
+	}
+	if ids, ok := machine.Inside(); !ok || ids.User == 0 { // else whoever went inside has told
+		if err := in.heard(answers); err != nil {
+			return err
+		}
 	}
 	if f.due {
 		var err error

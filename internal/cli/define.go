@@ -5,12 +5,14 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 
 	"zygos/internal/app"
 	"zygos/internal/artifact"
 	"zygos/internal/base"
 	"zygos/internal/definition"
+	"zygos/internal/feed"
 	"zygos/internal/plan"
 	"zygos/internal/workspace"
 )
@@ -19,50 +21,106 @@ var cmdBases = &command{
 	name: "bases", group: "define", args: "[BASE…]", most: -1,
 	summary: "list bases: where they come from, how far they have come, their digest",
 	text: `States: ready (unpacked, builds start at once), downloaded (in the store), present (a file
-at hand), remote (to be downloaded), missing. --fetch downloads and verifies now what a
-build would fetch later.`,
-	example: "zygos bases\nzygos bases --fetch",
+at hand), remote (to be downloaded), missing, not asked. --fetch downloads and verifies now
+what a build would fetch later. --refresh asks the feeds of bases that are found by rule, as
+a build does; --accept then takes what a feed had listed otherwise before.`,
+	example: "zygos bases\nzygos bases --fetch\nzygos bases --refresh",
 	flags:   func() flags { return &basesFlags{} },
 	run:     opened(app.Strict, runBases),
 }
 
 // basesFlags are those of bases.
 type basesFlags struct {
-	fetch bool
+	fetch, refresh, accept bool
 }
 
 func (f *basesFlags) declare(fs *flag.FlagSet) {
 	fs.BoolVar(&f.fetch, "fetch", false, "download and verify now")
+	fs.BoolVar(&f.refresh, "refresh", false, "ask the feeds which release is the newest")
+	fs.BoolVar(&f.accept, "accept", false, "with --refresh: take what went back, or has other bytes than before")
 }
 
 func runBases(ctx context.Context, in *invocation, a *app.App) error {
 	f := in.flags.(*basesFlags)
+	if f.accept && !f.refresh {
+		return wrongUse("--accept goes with --refresh: zygos bases --refresh --accept BASE")
+	}
 	l := in.follow(a)
 	defer l.end()
+	var answers []feed.Answer
+	var failed error
+	if f.refresh {
+		answers, failed = a.Refresh(ctx, in.args, f.accept)
+	}
 	list, err := a.Bases(ctx, in.args, f.fetch)
 	if err != nil {
-		return err
+		return errors.Join(failed, err)
 	}
 	l.end()
 	if in.json {
-		return in.writeJSON(list)
+		return errors.Join(failed, in.writeJSON(list))
 	}
-	var rows [][]string
-	for _, b := range list {
-		rows = append(rows, []string{b.Name, b.Release, b.State, short(b.Digest), b.From, dash(strings.Join(b.Used, ", "))})
-	}
-	if err := in.columns([]string{"BASE", "RELEASE", "STATE", "SHA256", "FROM", "USED BY"}, rows); err != nil {
+	if err := in.writeBases(list); err != nil {
 		return err
 	}
+	in.answered(answers)
 	for _, b := range list {
 		if b.State == base.Missing {
 			in.note("base %s is nowhere to be had; correct [base.%s] from = […] in zygos.toml", b.Name, b.Name)
 		}
 	}
-	if len(a.Images) > 0 {
+	switch {
+	case slices.ContainsFunc(list, func(b app.Base) bool { return b.State == base.Unasked }) && !f.refresh:
+		in.next("zygos bases --refresh")
+	case len(a.Images) > 0 && failed == nil:
 		in.next("zygos preview " + a.Images[0].Name)
 	}
-	return nil
+	return failed
+}
+
+func (in *invocation) writeBases(list []app.Base) error {
+	var rows, found [][]string
+	for _, b := range list {
+		rows = append(rows, []string{b.Name, dash(b.Release), b.State, dash(short(strings.TrimPrefix(b.Digest, "sha256:"))), b.From,
+			dash(strings.Join(b.Used, ", "))})
+		if f := b.Found; f != nil {
+			asked := "never"
+			if !f.Asked.IsZero() {
+				asked = age(f.Asked) + " ago"
+			}
+			found = append(found, []string{b.Name, f.Rule, dash(f.Newer), asked, f.Feed})
+		}
+	}
+	err := in.columns([]string{"BASE", "RELEASE", "STATE", "SHA256", "FROM", "USED BY"}, rows)
+	if err == nil && found != nil {
+		fmt.Fprintln(in.out)
+		err = in.columns([]string{"BASE", "WANTED", "NEWER", "ASKED", "FEED"}, found)
+	}
+	return err
+}
+
+// answered tells what feeds say that is new, or not as it should be.
+func (in *invocation) answered(list []feed.Answer) {
+	for _, a := range list {
+		switch {
+		case a.Doubt != "":
+			in.note("note: %s", a.Doubt)
+		case a.Was != "":
+			in.note("Base %s is now %s, it was %s", a.Base, a.Release, a.Was)
+		}
+	}
+}
+
+// foundBy says how a base was found.
+func foundBy(f *plan.Found) string {
+	text := fmt.Sprintf("%s in %s, asked %s ago", f.Rule, f.Feed, age(f.Asked))
+	if f.Newer != "" {
+		text += "; newer is " + f.Newer
+	}
+	if f.Gone {
+		text += "; it is not listed so any more"
+	}
+	return text
 }
 
 var cmdLint = &command{
@@ -232,6 +290,9 @@ func (in *invocation) writePlan(p *plan.Plan) {
 		fmt.Fprintln(in.out, strings.TrimRight(fmt.Sprintf("  %-8s %s", word, text), " "))
 	}
 	row("base", fmt.Sprintf("%s@%s  sha256:%s", p.Base.Name, p.Base.Version, short(p.Base.Digest)))
+	if p.Base.Found != nil {
+		row("", foundBy(p.Base.Found))
+	}
 	for _, shape := range p.Shapes {
 		if shape.Variant != "" {
 			row("variant", in.paint(bold, shape.Variant))

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"zygos/internal/app"
+	"zygos/internal/plan"
 )
 
 var cmdDue = &command{
@@ -14,7 +15,8 @@ var cmdDue = &command{
 	summary: "list images whose newest version no longer matches their definition, base or age",
 	text: `Plans every image and lists those of which a build would make a new version, with the reason,
 and the images that follow: those built on them without a tag between. Ends with 1 if any is
-due. 'zygos build --due' builds them.`,
+due. 'zygos build --due' builds them. No feed of a base is asked: what it last listed counts,
+and how long ago that was is told.`,
 	example: "zygos due\nzygos build --due",
 	run:     opened(app.Strict, runDue),
 }
@@ -23,6 +25,11 @@ func runDue(ctx context.Context, in *invocation, a *app.App) error {
 	list, err := a.Due(ctx, in.args)
 	if err != nil {
 		return err
+	}
+	for _, name := range a.Feeds(in.args) {
+		if f := plan.FoundBy(a.Org.Base(name)); f.From != "" {
+			in.note("Base %s is %s: %s", name, a.Org.Base(name).Release, foundBy(f))
+		}
 	}
 	if in.json {
 		err = in.writeJSON(list)

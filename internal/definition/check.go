@@ -142,7 +142,7 @@ func checkBase(o *Organisation, img *Image, byName map[string]*Image, names []st
 	if byName[ref.Image] == nil {
 		what := fmt.Sprintf("base %q is neither in zygos.toml nor an image", ref.Image)
 		if o.Base(ref.Image) != nil {
-			problems.add(img.BasePos, fmt.Sprintf("base %q is pinned by its checksum and has no versions or tags", ref.Image),
+			problems.add(img.BasePos, fmt.Sprintf("%q is a base of zygos.toml, which says itself which release it is", ref.Image),
 				fmt.Sprintf("write base = %q", ref.Image))
 			return
 		}

@@ -220,7 +220,7 @@ func TestEveryProblemHasItsPlaceAndWhatToDo(t *testing.T) {
 		"bad version":  {image(strings.Replace(goodImage, "series = \"1.0\"", "version = \"1.0\"", 1)), `"1.0" is no version`},
 		"base of nothing": {image(strings.Replace(goodImage, "field-os", "field-so", 1)),
 			`images/a.toml:2:8: base "field-so" is neither in zygos.toml nor an image; did you mean "field-os"?`},
-		"base with a version": {image(strings.Replace(goodImage, "field-os", "field-os@1.2.0", 1)), `is pinned by its checksum`},
+		"base with a version": {image(strings.Replace(goodImage, "field-os", "field-os@1.2.0", 1)), `which says itself which release it is`},
 		"cycle": {map[string]string{"images/a.toml": strings.Replace(goodImage, "field-os", "b", 1),
 			"images/b.toml": strings.Replace(goodImage, "field-os", "a@stable", 1)}, `images are each other's base: a -> b -> a`},
 		"own base": {image(strings.Replace(goodImage, "field-os", "a", 1)), `a -> a`},

@@ -59,7 +59,11 @@ type Base struct {
 	// Settings are what the kind has read; Key says what of them and of the kind makes another tree of the same file.
 	Settings any
 	Key      string
-	Pos      Pos
+	// Feed says where its releases are listed, nil for a base that the definition pins. Release, From and SHA256 are then what was listed
+	// when it was last asked, SHA256 "" if nothing was.
+	Feed  *Feed
+	Asked Asked
+	Pos   Pos
 }
 
 // Region is a place hosts fetch artifacts from.
@@ -207,7 +211,7 @@ func ReadOrganisation(root string, kinds Kinds, problems *Problems) *Organisatio
 		problems.add(t.pos, "[workspace] is missing", `add [workspace] with name = "…"`)
 	}
 	for _, e := range t.named("base") {
-		o.Bases = append(o.Bases, readBase(e, kinds.Bases, problems))
+		o.Bases = append(o.Bases, readBase(e, root, kinds.Bases, problems))
 	}
 	for _, e := range t.named("region") {
 		o.Regions = append(o.Regions, readRegion(e, kinds.Regions, problems))
@@ -229,9 +233,13 @@ func ReadOrganisation(root string, kinds Kinds, problems *Problems) *Organisatio
 	return o
 }
 
-func readBase(e *entry, kinds BaseKinds, problems *Problems) Base {
+func readBase(e *entry, root string, kinds BaseKinds, problems *Problems) Base {
 	b := Base{Name: e.name, Pos: e.pos}
 	problems.name("a base", b.Name, e.pos)
+	if e.table.find("newest") != nil || e.table.find("feed") != nil {
+		b.withFeed(e, root, kinds, problems)
+		return b
+	}
 	b.Release, _ = e.table.textMust("release", "1.0.0")
 	if from := e.table.find("from"); from == nil {
 		problems.add(e.pos, fmt.Sprintf("%s does not say where it comes from", e.table.name), `add from = ["bases/FILE.tar.zst"]`)

@@ -51,10 +51,13 @@ func DueOf(ctx context.Context, s *state.State, images []string) ([]Due, error) 
 		}
 		d := Due{Image: img.Name, Follows: followers(s, img.Name), Blocked: err != nil}
 		var recalled *catalog.RecalledError
+		var unasked *plan.UnaskedError
 		switch {
 		case errors.As(err, &recalled):
 			d.Why = "cannot be built: its base " + recalled.Short()
 			d.Do = otherBase(ctx, s, img, recalled)
+		case errors.As(err, &unasked):
+			d.Why, d.Do = "cannot be planned: "+unasked.Why(), "zygos bases --refresh"
 		case err != nil:
 			d.Why = "cannot be planned: " + err.Error()
 		default:

@@ -1,6 +1,7 @@
 package plain
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -69,4 +70,31 @@ func Shell(value string) string {
 		return value
 	}
 	return "'" + strings.ReplaceAll(value, "'", `'\''`) + "'"
+}
+
+// CompareVersions compares as people do: runs of digits by their value, all else as text.
+func CompareVersions(a, b string) int {
+	run := func(s string) (string, string, bool) {
+		digit := func(c byte) bool { return c >= '0' && c <= '9' }
+		i := 0
+		for i < len(s) && digit(s[i]) == digit(s[0]) {
+			i++
+		}
+		return s[:i], s[i:], s != "" && digit(s[0])
+	}
+	for a != "" || b != "" {
+		x, restA, numberA := run(a)
+		y, restB, numberB := run(b)
+		if numberA && numberB {
+			x, y = strings.TrimLeft(x, "0"), strings.TrimLeft(y, "0")
+			if c := cmp.Compare(len(x), len(y)); c != 0 {
+				return c
+			}
+		}
+		if c := strings.Compare(x, y); c != 0 {
+			return c
+		}
+		a, b = restA, restB
+	}
+	return 0
 }

@@ -63,6 +63,7 @@ type Base struct {
 	Digest  string `json:"digest"`          // of the archive, or of the parent's trees
 	Key     string `json:"key,omitempty"`   // see definition.Base
 	Image   bool   `json:"image,omitempty"` // one of our own images
+	Found   *Found `json:"found,omitempty"` // how its release was found, nil if the definition names it
 }
 
 // Shape is what one variant goes through; an image without variants has one without a name.
@@ -169,7 +170,7 @@ type Newest struct {
 	Version     string
 	Fingerprint string
 	Created     time.Time
-	Adopted     bool
+	Base        Base   // without its key
 	Recalled    string // says that a newer one, or this one, is recalled; "" if none is
 }
 
@@ -269,7 +270,7 @@ func (p *Plan) why(newest *Newest) string {
 		return "asked for with --force"
 	case newest.Recalled != "":
 		return newest.Recalled
-	case newest.Adopted:
+	case newest.Base.Name == Adopted:
 		return newest.Version + " was adopted, and the definition builds another"
 	}
 	for _, shape := range p.Shapes {
@@ -277,6 +278,12 @@ func (p *Plan) why(newest *Newest) string {
 			if s.Reuse == nil && s.Key != "" {
 				return s.Name + ": " + s.Reason
 			}
+		}
+	}
+	was := newest.Base
+	if was.Key = p.Base.Key; was.Name != "" {
+		if moved := p.Base.since(&was); moved != "" { // and is not unpacked yet
+			return moved
 		}
 	}
 	return "labels, sealing or artifacts changed"
@@ -292,6 +299,10 @@ func (p *Plan) pin(ctx context.Context, org *definition.Organisation, img *defin
 	var parent *Parent
 	if b := org.Base(img.Base); b != nil {
 		p.Base = Base{Name: b.Name, Version: b.Release, Digest: "sha256:" + b.SHA256, Key: b.Key}
+		if b.Feed != nil && b.SHA256 == "" {
+			return &UnaskedError{img.BasePos, img.Name, b.Name, b.Asked.At, b.Feed.Wanted()}
+		}
+		p.Base.Found = FoundBy(b)
 		parent = &Parent{Trees: map[string][]string{"": nil}}
 		if snap := d.known.Base(ctx, b); snap != nil {
 			parent.Trees[""], parent.Epoch = []string{snap.Layer}, snap.Epoch

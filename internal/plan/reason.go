@@ -97,16 +97,9 @@ func (r Reasons) changes(t *Trace, shape *Shape, s *Stage, layers []string) (lis
 			say("%s changed from %q to %q", c.what, c.was, c.now)
 		}
 	}
-	switch {
-	case t.Base.Name != p.Base.Name:
-		say("the base is now %s, it was %s", p.Base.Name, t.Base.Name)
-	case t.Base.Version != p.Base.Version && t.Base.Digest != p.Base.Digest:
-		say("base %s moved from %s to %s", p.Base.Name, t.Base.Version, p.Base.Version)
-	case t.Base.Digest != p.Base.Digest:
-		say("base %s %s has another checksum than before", p.Base.Name, p.Base.Version)
-	case t.Base.Key != p.Base.Key:
-		say("base %s %s is read in another way than before", p.Base.Name, p.Base.Version)
-	case t.Tree != layer.TreeDigest(layers):
+	if moved := p.Base.since(&t.Base); moved != "" {
+		say("%s", moved)
+	} else if t.Tree != layer.TreeDigest(layers) {
 		say("what the stages before it made is different")
 	}
 	if len(list) == 0 { // numbers change with every build; they are a reason if there is no other
@@ -300,6 +293,21 @@ func ChangedSources(was, now *Plan) (list []SourceChange) {
 		}
 	}
 	return list
+}
+
+// since says how a base differs from an earlier one, "" if it does not.
+func (b *Base) since(was *Base) string {
+	switch {
+	case was.Name != b.Name:
+		return fmt.Sprintf("the base is now %s, it was %s", b.Name, was.Name)
+	case was.Version != b.Version && was.Digest != b.Digest:
+		return fmt.Sprintf("base %s moved from %s to %s", b.Name, was.Version, b.Version)
+	case was.Digest != b.Digest:
+		return fmt.Sprintf("base %s %s has another checksum than before", b.Name, b.Version)
+	case was.Key != b.Key:
+		return fmt.Sprintf("base %s %s is read in another way than before", b.Name, b.Version)
+	}
+	return ""
 }
 
 // Changed says in words what else differs between two plans: their bases and the values of their inputs.

@@ -7,6 +7,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -210,19 +211,21 @@ func readAll(file io.ReaderAt, size int64) error {
 	})
 }
 
-// small are disks with all that is read here, to be spoilt.
-func small(t testing.TB, dir string) (files [][]byte) {
+// small are disks with all that is read here, by the ends of their names, to be spoilt.
+func small(t testing.TB, dir string) map[string][]byte {
 	script := `mkdir -p tree/a/b tree/boot/efi; seq 3000 > tree/a/long; echo x > tree/a/b/short; ln tree/a/long tree/a/other
 ln -s short tree/a/link
 echo 'LABEL=ESP /boot/efi vfat defaults 0 0' > tree/a/fstab; mkdir tree/etc; cp tree/a/fstab tree/etc/fstab
-truncate -s 3M fs; mke2fs -q -F -t ext4 -b 1024 -N 64 -O inline_data,metadata_csum -d tree fs
-truncate -s 2M fs2; mke2fs -q -F -t ext2 -b 1024 -N 64 -d tree fs2
-truncate -s 2M esp; mkfs.vfat -n ESP esp >/dev/null; mmd -i esp ::EFI; seq 500 > k; mcopy -i esp k '::EFI/a long name of a kernel'
+truncate -s 1400K fs; mke2fs -q -F -t ext4 -b 1024 -N 64 -J size=1 -O inline_data,metadata_csum -d tree fs
+truncate -s 512K fs2; mke2fs -q -F -t ext2 -b 1024 -N 64 -d tree fs2
+truncate -s 1400K fs4; mke2fs -q -F -t ext4 -b 1024 -N 64 -J size=1 -O inline_data,^metadata_csum -d tree fs4
+truncate -s 512K esp; mkfs.vfat -n ESP esp >/dev/null; mmd -i esp ::EFI; seq 500 > k; mcopy -i esp k '::EFI/a long name of a kernel'
 ESP=C12A7328-F81F-11D2-BA4B-00A0C93EC93B ROOT=4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709
-truncate -s 8M disk; printf 'label: gpt\nstart=2048, size=4096, type=%s\nsize=6144, type=%s\n' $ESP $ROOT | sfdisk -q disk
- dd if=esp of=disk bs=512 seek=2048 conv=notrunc status=none; dd if=fs of=disk bs=512 seek=6144 conv=notrunc status=none
-truncate -s 8M mbr; printf 'label: dos\nstart=2048, size=2048, type=5\nstart=4096, size=6144, type=83\n' | sfdisk -q mbr
-dd if=fs of=mbr bs=512 seek=4096 conv=notrunc status=none
+truncate -s 2M disk; printf 'label: gpt\nfirst-lba: 34\nstart=64, size=1024, type=%s\nstart=1088, size=2800, type=%s\n' $ESP $ROOT |
+ sfdisk -q disk
+dd if=esp of=disk bs=512 seek=64 conv=notrunc status=none; dd if=fs of=disk bs=512 seek=1088 conv=notrunc status=none
+truncate -s 2M mbr; printf 'label: dos\nstart=1, size=60, type=5\nstart=64, size=2800, type=83\n' | sfdisk -q mbr
+dd if=fs of=mbr bs=512 seek=64 conv=notrunc status=none
 for f in "qcow2 -c" "qcow2 -c -o compression_type=zstd" "vmdk -o subformat=streamOptimized" vmdk vpc vhdx; do
  qemu-img convert -f raw -O $f disk "disk-$(echo $f | tr -d ' /')"; done
 cp disk-vmdk-osubformat=streamOptimized d.vmdk; echo '<Envelope/>' > d.ovf; tar -cf d.ova --format ustar d.ovf d.vmdk; rm d.vmdk`
@@ -232,11 +235,12 @@ cp disk-vmdk-osubformat=streamOptimized d.vmdk; echo '<Envelope/>' > d.ovf; tar 
 	require.NoError(t, err, "%s", out)
 	list, err := filepath.Glob(filepath.Join(dir, "*"))
 	require.NoError(t, err)
+	files := map[string][]byte{}
 	for _, name := range list {
-		if base := filepath.Base(name); base == "fs2" || base == "mbr" || strings.HasPrefix(base, "disk") || base == "d.ova" {
+		if base := filepath.Base(name); base == "fs2" || base == "fs4" || base == "mbr" || strings.HasPrefix(base, "disk") || base == "d.ova" {
 			text, err := os.ReadFile(name)
 			require.NoError(t, err)
-			files = append(files, text)
+			files[base] = text
 		}
 	}
 	return files
@@ -245,10 +249,11 @@ cp disk-vmdk-osubformat=streamOptimized d.vmdk; echo '<Envelope/>' > d.ovf; tar 
 // Disks that are cut short, or spoilt where their structures lie, are read or refused: nothing panics, hangs or grows.
 func TestHostileDisks(t *testing.T) {
 	files := small(t, t.TempDir())
-	require.Len(t, files, 10)
+	require.Len(t, files, 11)
 	rnd := rand.New(rand.NewPCG(1, 2))
-	for i, whole := range files {
-		require.NoError(t, readAll(bytes.NewReader(whole), int64(len(whole))), "%d as it was made", i)
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		whole := files[name]
+		require.NoError(t, readAll(bytes.NewReader(whole), int64(len(whole))), "%s as it was made", name)
 		for range 12 {
 			n := rnd.IntN(len(whole))
 			_ = readAll(bytes.NewReader(whole[:n]), int64(n)) // cut short: some of it may be whole
@@ -276,14 +281,24 @@ func TestHostileDisks(t *testing.T) {
 	}
 }
 
-func FuzzDisk(f *testing.F) {
-	for _, text := range small(f, f.TempDir()) {
-		f.Add(text)
+// fuzz begins with those of the small disks whose names begin so.
+func fuzz(f *testing.F, kinds ...string) {
+	for name, text := range small(f, f.TempDir()) {
+		if slices.ContainsFunc(kinds, func(kind string) bool { return strings.HasPrefix(name, kind) }) {
+			f.Add(text)
+		}
 	}
 	f.Fuzz(func(_ *testing.T, text []byte) {
 		_ = readAll(bytes.NewReader(text), int64(len(text))) // whatever comes of it
 	})
 }
+
+func FuzzExt4(f *testing.F)  { fuzz(f, "fs2", "fs4") }
+func FuzzTable(f *testing.F) { fuzz(f, "disk", "mbr") }
+func FuzzQcow2(f *testing.F) { fuzz(f, "disk-qcow2") }
+func FuzzVmdk(f *testing.F)  { fuzz(f, "disk-vmdk", "d.ova") }
+func FuzzVhd(f *testing.F)   { fuzz(f, "disk-vpc") }
+func FuzzVhdx(f *testing.F)  { fuzz(f, "disk-vhdx") }
 
 // What is not read is named, with what to do.
 func TestOtherFileSystemsAreNamed(t *testing.T) {

@@ -193,7 +193,7 @@ func newest(ctx context.Context, heads *catalog.Heads, image, version string) (*
 		return nil, err
 	}
 	n := &plan.Newest{Version: v.Version, Fingerprint: v.Fingerprint, Created: v.Created,
-		Adopted: v.BaseName == plan.Adopted}
+		Base: plan.Base{Name: v.BaseName, Version: v.BaseVersion, Digest: v.BaseDigest}}
 	if version == "" && heads.Newest(image) != nil && errors.As(heads.Newest(image).Usable(), &recalled) {
 		n.Recalled = strings.TrimPrefix(recalled.Short(), image+"@")
 	}

@@ -58,6 +58,7 @@ func Open(ctx context.Context, w *workspace.Workspace, doubts definition.Problem
 	ids, _ := machine.Planned()
 	s.Layers.Owners = layer.Owners{First: ids.First, Count: ids.Count}
 	_, s.Layers.Check = machine.Inside()
+	s.chooseAll()
 	return s, s.openCatalog(ctx, doubts)
 }
 

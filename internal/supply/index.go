@@ -10,12 +10,10 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
 	"os"
-	"path"
-	"path/filepath"
 	"strings"
 
+	"zygos/internal/definition"
 	"zygos/internal/manifest"
 	"zygos/internal/region"
 )
@@ -23,13 +21,18 @@ import (
 // Index reads a region's index from a file, or from a server.
 func Index(ctx context.Context, from string) (*manifest.Index, error) {
 	const most = 256 << 20
-	in, _, err := open(ctx, http.MethodGet, from)
+	in, err := Open(ctx, from)
 	if err != nil {
 		return nil, err
 	}
 	defer in.Close()
+	return ParseIndex(io.LimitReader(in, most), from)
+}
+
+// ParseIndex reads a region's index; from is where it is from.
+func ParseIndex(in io.Reader, from string) (*manifest.Index, error) {
 	var x manifest.Index
-	if err := json.NewDecoder(io.LimitReader(in, most)).Decode(&x); err != nil {
+	if err := json.NewDecoder(in).Decode(&x); err != nil {
 		return nil, fmt.Errorf("%s is no index of a region: %w", from, err)
 	}
 	if x.Schema != manifest.IndexSchema {
@@ -41,6 +44,12 @@ func Index(ctx context.Context, from string) (*manifest.Index, error) {
 // remote says whether a name is that of something on a server.
 func remote(name string) bool {
 	return strings.HasPrefix(name, "https://") || strings.HasPrefix(name, "http://")
+}
+
+// Open opens a file, or what a server has.
+func Open(ctx context.Context, from string) (io.ReadCloser, error) {
+	in, _, err := open(ctx, http.MethodGet, from)
+	return in, err
 }
 
 // open opens a file or what a server has, and says how many bytes that is, -1 if nobody knows.
@@ -80,15 +89,7 @@ func open(ctx context.Context, method, from string) (io.ReadCloser, int64, error
 
 // Beside is the size of a file that lies below the place of an index, and, if all of it is to be read, its digest.
 func Beside(ctx context.Context, index, name string, read bool) (bytes int64, digest string, err error) {
-	method, at := http.MethodHead, filepath.Join(filepath.Dir(index), name)
-	if remote(index) {
-		u, err := url.Parse(index)
-		if err != nil {
-			return 0, "", err
-		}
-		u.RawQuery, u.Path = "", path.Join(path.Dir(u.Path), name)
-		at = u.String()
-	}
+	method, at := http.MethodHead, definition.Beside(index, name)
 	if read {
 		method = http.MethodGet
 	}

@@ -68,7 +68,7 @@ func Fetch(ctx context.Context, s *state.State, b *definition.Base, tell Tell) e
 	}
 	got, err := store.Digest(ctx, file, nil)
 	if err == nil && got.Digest != "sha256:"+b.SHA256 {
-		err = &base.MismatchError{Base: b.Name, From: from, Want: b.SHA256, Got: strings.TrimPrefix(got.Digest, "sha256:")}
+		err = base.Mismatch(b, from, strings.TrimPrefix(got.Digest, "sha256:"))
 	}
 	return err
 }

@@ -1,0 +1,196 @@
+package feed
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"zygos/internal/base"
+	"zygos/internal/definition"
+	"zygos/internal/manifest"
+	"zygos/internal/plain"
+	"zygos/internal/region"
+	"zygos/internal/state"
+	"zygos/internal/supply"
+)
+
+// kinds says how the releases of a feed are found, newest or oldest first.
+var kinds = map[definition.FeedKind]func(context.Context, *state.State, *definition.Base, *signer) ([]definition.Release, error){
+	definition.Listing: listing, definition.Index: index, definition.Registry: registry}
+
+const (
+	mostListing = 32 << 20 // bytes
+	mostIndex   = 256 << 20
+	mostTags    = 100_000
+)
+
+// read reads a document, at most so many bytes of it.
+func read(ctx context.Context, s *state.State, at string, most int64) ([]byte, error) {
+	from := at
+	if !strings.Contains(at, "://") {
+		from = s.Path(at)
+	}
+	in, err := supply.Open(ctx, from)
+	if err != nil {
+		if path := (*os.PathError)(nil); errors.As(err, &path) {
+			err = fmt.Errorf("%s: %w", at, path.Err)
+		}
+		return nil, &UnheardError{err}
+	}
+	defer in.Close()
+	text, err := io.ReadAll(io.LimitReader(in, most+1))
+	if err != nil {
+		return nil, &UnheardError{cmp.Or(region.Unanswered(err), err)}
+	}
+	if int64(len(text)) > most {
+		return nil, fmt.Errorf("%s is larger than %s", at, plain.MiB(most))
+	}
+	return text, nil
+}
+
+// sum is a line of sha256sum, with or without its option --tag.
+var sum = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(?:([0-9a-fA-F]{64}) [ *](.+)|SHA256 \((.+)\) = ([0-9a-fA-F]{64}))$`)
+})
+
+// listing reads a file of checksums, as sha256sum writes it.
+func listing(ctx context.Context, s *state.State, b *definition.Base, by *signer) ([]definition.Release, error) {
+	at := b.Feed.Listing()
+	text, err := read(ctx, s, at, mostListing)
+	if err != nil {
+		if errors.Is(err, os.ErrNotExist) || errors.Is(err, region.ErrAbsent) {
+			err = &UnheardError{fmt.Errorf("%w; it is made by 'sha256sum FILES > SHA256SUMS' there, or feed names another file", err)}
+		}
+		return nil, err
+	}
+	if !bytes.Contains(text, []byte("\n")) || !sumIn(text) { // a page that asks for a login, say, and no listing that anybody has signed
+		return nil, &UnheardError{fmt.Errorf("%s is no listing of SHA-256 checksums", at)}
+	}
+	if text, err = by.open(ctx, s, at, text); err != nil {
+		return nil, err
+	}
+	var list []definition.Release
+	for line := range strings.Lines(string(text)) {
+		m := sum().FindStringSubmatch(strings.TrimRight(line, "\r\n"))
+		if m == nil {
+			continue
+		}
+		name := strings.TrimPrefix(m[2]+m[3], "./")
+		if release := b.Feed.ReleaseOf(name); release != "" {
+			list = append(list, definition.Release{Release: release, From: definition.Beside(at, name), SHA256: strings.ToLower(m[1] + m[4])})
+		}
+	}
+	return list, nil
+}
+
+// sumIn says whether a text has a line with a checksum.
+func sumIn(text []byte) bool {
+	for line := range bytes.Lines(text) {
+		if sum().Match(bytes.TrimRight(line, "\r\n")) {
+			return true
+		}
+	}
+	return false
+}
+
+// index reads that of a region, in which the versions of another workspace's image are.
+func index(ctx context.Context, s *state.State, b *definition.Base, by *signer) ([]definition.Release, error) {
+	f := b.Feed
+	text, err := read(ctx, s, f.At, mostIndex)
+	if err == nil {
+		text, err = by.open(ctx, s, f.At, text)
+	}
+	if err != nil {
+		return nil, err
+	}
+	x, err := supply.ParseIndex(bytes.NewReader(text), f.At)
+	if err != nil {
+		return nil, &UnheardError{err}
+	}
+	var list []definition.Release
+	images, had := map[string]bool{}, map[string]bool{}
+	for _, v := range x.Versions {
+		if images[v.Image] = true; v.Image != f.File {
+			continue
+		}
+		for _, a := range v.Artifacts {
+			had[strings.TrimPrefix(a.Variant+" "+a.Format, " ")] = true
+			name := path.Join(v.Image, v.Version, path.Base(a.Location))
+			digest, whole := strings.CutPrefix(a.Digest, "sha256:")
+			if a.Format != f.Format || a.Variant != f.Variant || !whole || !filepath.IsLocal(name) {
+				continue
+			}
+			list = append(list, definition.Release{Release: v.Version, From: definition.Beside(f.At, name), SHA256: digest, Recall: recall(v)})
+			break // of several of one format the first
+		}
+	}
+	switch {
+	case !images[f.File]:
+		return nil, fmt.Errorf("%s speaks of no image %s; %s", f.At, f.File, known("it has", images))
+	case len(list) == 0:
+		return nil, fmt.Errorf("%s has no artifact of %s that is a %s; %s. Say which with variant and format", f.At, f.File,
+			strings.TrimPrefix(f.Variant+" "+f.Format, " "), known("it has", had))
+	}
+	return list, nil
+}
+
+// recall is why a version is recalled now, "" if it is not.
+func recall(v manifest.Version) string {
+	if v.Recall == nil {
+		return ""
+	}
+	if since, err := time.Parse(time.RFC3339, v.Recall.Since); err == nil && time.Now().Before(since) {
+		return ""
+	}
+	return cmp.Or(v.Recall.Why, "no reason is told")
+}
+
+// registry lists the tags of a repository (OCI Distribution Specification 1.1), and asks for the digest of the one to take.
+func registry(ctx context.Context, s *state.State, b *definition.Base, _ *signer) ([]definition.Release, error) {
+	repo, err := base.Repository(s.Root, b, b.Feed.At)
+	if err != nil {
+		return nil, err
+	}
+	var list []definition.Release
+	err = repo.Tags(ctx, "", func(tags []string) error {
+		for _, tag := range tags {
+			if b.Feed.Means(tag) || tag == b.Feed.Pinned {
+				list = append(list, definition.Release{Release: tag, From: b.Feed.At + ":" + tag})
+			}
+		}
+		if len(list) > mostTags {
+			return fmt.Errorf("%s has more than %d tags", b.Feed.At, mostTags)
+		}
+		return nil
+	})
+	if take, _ := b.Feed.Choose(list); err == nil && take != nil {
+		d, e := repo.Resolve(ctx, take.Release)
+		if err = e; err == nil {
+			take.SHA256 = d.Digest.Encoded()
+		}
+	}
+	if err != nil {
+		err = &UnheardError{cmp.Or(region.Unanswered(err), err)}
+	}
+	return list, err
+}
+
+// known tells what there is instead.
+func known(what string, names map[string]bool) string {
+	if len(names) == 0 {
+		return "it has none"
+	}
+	return what + " " + strings.Join(slices.Sorted(maps.Keys(names)), ", ")
+}

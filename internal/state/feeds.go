@@ -1,0 +1,86 @@
+package state
+
+import (
+	"encoding/json"
+	"os"
+	"time"
+
+	"zygos/internal/definition"
+	"zygos/internal/plain"
+	"zygos/internal/store"
+)
+
+// Listed is what a feed listed when it was last asked.
+type Listed struct {
+	Schema   string               `json:"schema"`
+	Feed     string               `json:"feed"`
+	File     string               `json:"file,omitempty"`
+	Format   string               `json:"format,omitempty"`
+	Variant  string               `json:"variant,omitempty"`
+	Signer   string               `json:"signer,omitempty"` // digest of the key that had signed it; "" for none
+	Asked    time.Time            `json:"asked"`
+	Releases []definition.Release `json:"releases"`
+}
+
+// NewListed is an answer to what a base's definition asks.
+func NewListed(b *definition.Base, signer string, list []definition.Release) *Listed {
+	return &Listed{Schema: "zygos.feed/1", Feed: b.Feed.At, File: b.Feed.File, Format: b.Feed.Format, Variant: b.Feed.Variant, Signer: signer,
+		Asked: time.Now().UTC(), Releases: list}
+}
+
+// Feed is what the feed of a base listed.
+func (d Dir) Feed(base string) string { return d.In("feeds", base+".json") }
+
+// Listed is what the feed of a base listed when it was last asked what its definition asks now; nil if it never was.
+func (s *State) Listed(b *definition.Base) *Listed {
+	text, err := os.ReadFile(s.Dir.Feed(b.Name))
+	if err != nil {
+		return nil
+	}
+	var l Listed
+	same := NewListed(b, "", nil)
+	if json.Unmarshal(text, &l) != nil || l.Schema != same.Schema || l.Feed != same.Feed || l.File != same.File || l.Format != same.Format ||
+		l.Variant != same.Variant || (l.Signer != "") != (b.Feed.SignedBy != "") {
+		return nil
+	}
+	return &l
+}
+
+// KeepListed keeps an answer, and takes from it what the base is from now on.
+func (s *State) KeepListed(b *definition.Base, l *Listed) error {
+	text, err := json.MarshalIndent(l, "", " ")
+	if err == nil {
+		err = os.MkdirAll(s.Dir.In("feeds"), 0o755)
+	}
+	if err == nil {
+		err = store.WriteFile(s.Dir.Feed(b.Name), text)
+	}
+	s.Choose(b, l)
+	return err
+}
+
+// Choose makes the base what an answer says; nil for none.
+func (s *State) Choose(b *definition.Base, l *Listed) {
+	b.Release, b.From, b.SHA256, b.Asked = "", nil, "", definition.Asked{}
+	if l == nil {
+		return
+	}
+	b.Asked.At = l.Asked
+	take, newest := b.Feed.Choose(l.Releases)
+	if take == nil || take.SHA256 == "" {
+		return
+	}
+	b.Release, b.From, b.SHA256, b.Asked.Gone = take.Release, []string{take.From}, take.SHA256, take.Gone
+	if newest != nil && plain.CompareVersions(newest.Release, take.Release) > 0 {
+		b.Asked.Newer = newest.Release
+	}
+}
+
+// chooseAll makes each base that is found by a feed what the feed last listed.
+func (s *State) chooseAll() {
+	for i := range s.Org.Bases {
+		if b := &s.Org.Bases[i]; b.Feed != nil {
+			s.Choose(b, s.Listed(b))
+		}
+	}
+}

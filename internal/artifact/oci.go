@@ -10,7 +10,10 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"os"
 	"path"
+	"slices"
+	"strings"
 	"time"
 
 	godigest "github.com/opencontainers/go-digest"
@@ -43,8 +46,11 @@ func writeOCI(ctx context.Context, to *store.Writer, t *Tree, o Options) error {
 	created := time.Unix(o.Epoch, 0).UTC()
 	config := ocispec.Image{Created: &created, Platform: ocispec.Platform{Architecture: t.architecture(), OS: "linux"},
 		RootFS: ocispec.RootFS{Type: "layers"}}
-	config.Config = ocispec.ImageConfig{Labels: o.Labels, Cmd: []string{"/bin/sh"},
-		Env: []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"}}
+	env, err := t.environment()
+	if err != nil {
+		return err
+	}
+	config.Config = ocispec.ImageConfig{Labels: o.Labels, Cmd: []string{"/bin/sh"}, Env: env}
 	m := ocispec.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageManifest}
 	for i, nodes := range t.byLayer() {
 		if len(nodes) == 0 {
@@ -58,7 +64,6 @@ func writeOCI(ctx context.Context, to *store.Writer, t *Tree, o Options) error {
 		config.RootFS.DiffIDs = append(config.RootFS.DiffIDs, plain)
 		config.History = append(config.History, ocispec.History{Created: &created, CreatedBy: o.Makers[i]})
 	}
-	var err error
 	if m.Config, err = w.document(ocispec.MediaTypeImageConfig, config); err != nil {
 		return err
 	}
@@ -76,6 +81,21 @@ func writeOCI(ctx context.Context, to *store.Writer, t *Tree, o Options) error {
 		}
 	}
 	return w.to.Zero(2 * tarBlock)
+}
+
+// environment is the usual, and what the tree says of that.
+func (t *Tree) environment() (list []string, err error) {
+	var text []byte
+	if n := t.Merged.Lookup(layer.EnvironmentFile); n != nil && n.Kind == layer.File && n.Size <= layer.MostEnvironment {
+		if text, err = os.ReadFile(t.Content(n)); err != nil {
+			return nil, err
+		}
+	}
+	list = layer.Variables(text)
+	if !slices.ContainsFunc(list, func(v string) bool { return strings.HasPrefix(v, "PATH=") }) {
+		list = append(list, "PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin")
+	}
+	return list, nil
 }
 
 // named is a small file of a layout.

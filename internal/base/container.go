@@ -2,6 +2,7 @@ package base
 
 import (
 	"archive/tar"
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -31,11 +32,14 @@ var container = Kind{Name: "container",
 		return strings.HasSuffix(from, ".oci.tar") || strings.HasPrefix(from, inRegistry)
 	},
 	Read: func(v definition.Values) (settings any, key string) {
-		s := containerSays{platform: v.Text("platform"), credentials: v.Source("credentials")}
+		s := containerSays{platform: v.Text("platform"), credentials: v.Source("credentials"), environment: v.Bool("environment")}
 		if n := strings.Count(s.platform, "/"); s.platform != "" && n != 1 && n != 2 {
 			v.Problem(v.At("platform"), fmt.Sprintf("%q is no platform", s.platform), `write OS/ARCHITECTURE, for instance "linux/arm64"`)
 		}
-		return s, s.platform
+		if key = s.platform; s.environment {
+			key += " with its environment"
+		}
+		return s, key
 	},
 	Whole: func(stored string, settings any) bool {
 		file, err := os.Open(stored)
@@ -55,12 +59,15 @@ var container = Kind{Name: "container",
 	},
 	Unpack: func(ctx context.Context, in io.Reader, file *os.File, settings any, to layer.Folder, limits layer.Limits) (layer.Index, error) {
 		return beside(in, func() (layer.Index, error) {
-			return takeContainer(ctx, file, containerSettings(settings).wanted(), to, limits)
+			return takeContainer(ctx, file, containerSettings(settings), to, limits)
 		})
 	}}
 
 // containerSays is what a definition says of a container image.
-type containerSays struct{ platform, credentials string }
+type containerSays struct {
+	platform, credentials string
+	environment           bool // taken over
+}
 
 func containerSettings(settings any) containerSays {
 	s, _ := settings.(containerSays) // nothing was said
@@ -236,14 +243,24 @@ func choose(list []ocispec.Descriptor, platform string) (ocispec.Descriptor, err
 }
 
 // takeContainer makes a tree of the layers for a platform.
-func takeContainer(ctx context.Context, file *os.File, platform string, to layer.Folder, limits layer.Limits) (layer.Index, error) {
+func takeContainer(ctx context.Context, file *os.File, says containerSays, to layer.Folder, limits layer.Limits) (layer.Index, error) {
 	l, err := openLayout(file)
 	if err != nil {
 		return nil, err
 	}
-	m, err := l.manifest(platform)
+	m, err := l.manifest(says.wanted())
 	if err != nil {
 		return nil, err
+	}
+	var config ocispec.Image
+	if says.environment {
+		text, err := l.document(m.Config)
+		if err == nil {
+			err = json.Unmarshal(text, &config)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("its configuration: %w", err)
+		}
 	}
 	u := union{last: map[string]place{}, names: map[place][]string{}}
 	u.begin()
@@ -257,13 +274,43 @@ func takeContainer(ctx context.Context, file *os.File, platform string, to layer
 		u.names[u.last[name]] = append(u.names[u.last[name]], name)
 	}
 	return layer.Take(ctx, func(give func(*tar.Header, io.Reader) error) error {
+		own := environment{give: give, on: says.environment}
 		for i, d := range m.Layers {
-			if err := l.layer(ctx, d, func(n int, h *tar.Header, r io.Reader) error { return u.give(place{i, n}, h, r, give) }); err != nil {
+			if err := l.layer(ctx, d, func(n int, h *tar.Header, r io.Reader) error { return u.give(place{i, n}, h, r, own.pass) }); err != nil {
 				return fmt.Errorf("layer %d: %w", i+1, err)
 			}
 		}
-		return nil
+		return own.end(config.Config.Env)
 	}, to, limits)
+}
+
+// environment passes entries on, but for the file that says the environment.
+type environment struct {
+	give   func(*tar.Header, io.Reader) error
+	on     bool
+	before []byte
+}
+
+func (e *environment) pass(h *tar.Header, content io.Reader) (err error) {
+	if !e.on || path.Clean(h.Name) != layer.EnvironmentFile {
+		return e.give(h, content)
+	}
+	if h.Typeflag == tar.TypeReg {
+		e.before, err = io.ReadAll(io.LimitReader(content, layer.MostEnvironment))
+	}
+	return err
+}
+
+// end gives the file with the variables of the image.
+func (e *environment) end(list []string) error {
+	if !e.on {
+		return nil
+	}
+	text, err := layer.Environment(e.before, list)
+	if err != nil {
+		return err
+	}
+	return e.give(&tar.Header{Name: layer.EnvironmentFile, Typeflag: tar.TypeReg, Mode: 0o644, Size: int64(len(text))}, bytes.NewReader(text))
 }
 
 // layer gives each entry of a layer, with its number.

@@ -72,7 +72,11 @@ func (im *Importer) pull(ctx context.Context, b *definition.Base, from string) e
 		if err := json.Unmarshal(text, &m); err != nil {
 			return err
 		}
-		for _, d := range m.Layers {
+		bring := m.Layers
+		if said.environment {
+			bring = append(bring, m.Config)
+		}
+		for _, d := range bring {
 			if _, err := im.bring(ctx, repo, d, b.Name); err != nil {
 				return err
 			}

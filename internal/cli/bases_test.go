@@ -134,6 +134,51 @@ func TestContainerImageAsBase(t *testing.T) {
 	require.Contains(t, p.ok("diff", "first", "on-image"), "files      the same")
 }
 
+// What an image of another says of its programs' environment goes with the tree: to stages, shells, children and images made of them.
+func TestEnvironmentOfAContainerImage(t *testing.T) {
+	t.Parallel()
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		p.image("[[stage]]\nname = \"one\"\ninline = \"mkdir -p /opt/gauge /etc; echo MINE=1 > /etc/environment; printf '#!/bin/sh\\necho measured' " +
+			"> /opt/gauge/gauge; chmod 755 /opt/gauge/gauge\"\n[[artifact]]\nformat = \"oci\"\n")
+		p.ok("build", "first")
+		p.ok("publish", "first")
+		p.sh(`skopeo copy --quiet --insecure-policy oci-archive:"$(ls regions/here/first/*/*.oci.tar)" oci:layout:x
+python3 - <<'END'
+import json,hashlib
+def blob(d): return "layout/blobs/sha256/"+d["digest"][7:]
+def put(v):
+ text=json.dumps(v).encode(); h=hashlib.sha256(text).hexdigest(); open("layout/blobs/sha256/"+h,"wb").write(text)
+ return {"digest":"sha256:"+h,"size":len(text)}
+index=json.load(open("layout/index.json")); m=json.load(open(blob(index["manifests"][0])))
+c=json.load(open(blob(m["config"])))
+c["config"]["Env"]=["PATH=/opt/gauge:/usr/bin:/bin","GAUGE_SITE=north a=b","HOME=/nowhere","ZYGOS_STAGE=no"]
+m["config"].update(put(c)); index["manifests"][0].update(put(m)); json.dump(index,open("layout/index.json","w"))
+END
+tar -C layout -cf bases/gauge.oci.tar .`)
+		more := "[[artifact]]\nformat = \"oci\"\n[publish]\nregions = [\"here\"]\n"
+		p.diskBase("gauge", "bases/gauge.oci.tar", more)
+		stage := "[[stage]]\nname = \"s\"\ninline = \"gauge > /m; env | sort > /env\"\nenv = { SITE = \"x\" }\n"
+		p.write("images/on-gauge.toml", "series = \"1.0\"\nbase = \"gauge\"\n"+stage+more)
+		p.fails(4, "gauge", "build", "on-gauge")
+		p.write("zygos.toml", p.read("zygos.toml")+"environment = true\n")
+		p.ok("build", "on-gauge")
+		env := p.ok("try", "on-gauge", "--", "cat", "/m", "/env", "/etc/environment")
+		for _, says := range []string{"measured\n", "\nGAUGE_SITE=north a=b\n", "\nPATH=/opt/gauge:/usr/bin:/bin\n", "\nHOME=/root\n",
+			"\nZYGOS_STAGE=s\n", "\nSITE=x\n", "\nMINE=1\n# The environment of the container image"} {
+			require.Contains(t, env, says)
+		}
+		require.NotContains(t, env, "nowhere")
+		p.write("images/child.toml", "series = \"1.0\"\nbase = \"on-gauge\"\n"+stage+more)
+		p.ok("build", "child")
+		require.Contains(t, p.ok("try", "child", "--", "gauge"), "measured")
+		p.ok("publish", "child")
+		config := p.sh("skopeo inspect --config oci-archive:\"$(ls regions/here/child/*/*.oci.tar)\"")
+		require.Contains(t, config, "GAUGE_SITE=north a=b")
+		require.Equal(t, 1, strings.Count(config, "PATH="))
+	})
+}
+
 // An image that another program pushed to a registry is a base by its digest, also when its tag has moved on.
 func TestImageInARegistryAsBase(t *testing.T) {
 	t.Parallel()

@@ -14,8 +14,11 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 	"syscall"
 	"time"
+
+	"zygos/internal/layer"
 
 	"golang.org/x/sys/unix"
 )
@@ -387,7 +390,7 @@ func runScript(i int, step orderStep, o order) *StepError {
 	if err != nil {
 		return &StepError{Reason: "give the secrets: " + err.Error()}
 	}
-	env := slices.Concat(environment(account, "dumb"), s.Env, secrets)
+	env := environment(account, "dumb", s.Env, secrets)
 	null, err := os.Open("/dev/null")
 	if err != nil {
 		return &StepError{Reason: err.Error()}
@@ -404,9 +407,17 @@ func runScript(i int, step orderStep, o order) *StepError {
 	return reap(pid)
 }
 
-func environment(account account, term string) []string {
-	return []string{"PATH=" + toolPath, "HOME=" + account.home,
-		"USER=" + account.name, "LOGNAME=" + account.name, "LANG=C.UTF-8", "TERM=" + term}
+// environment is what a script finds: the usual, what the tree says of that, what else is said. Of a variable the last counts.
+func environment(account account, term string, more ...[]string) (list []string) {
+	usual := []string{"PATH=" + toolPath, "HOME=" + account.home, "USER=" + account.name, "LOGNAME=" + account.name, "LANG=C.UTF-8",
+		"TERM=" + term}
+	text, _ := readTree("/"+layer.EnvironmentFile, layer.MostEnvironment) // most trees say nothing
+	for _, v := range slices.Concat(usual, layer.Variables(text), slices.Concat(more...)) {
+		name, _, _ := strings.Cut(v, "=")
+		list = slices.DeleteFunc(list, func(had string) bool { return strings.HasPrefix(had, name+"=") })
+		list = append(list, v)
+	}
+	return list
 }
 
 func startFailure(err error, program string, s *Script, dir string) string {

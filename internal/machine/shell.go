@@ -146,7 +146,7 @@ func (s *shellOrder) run(orders *json.Decoder) (code int, err error) {
 	if _, err := os.Stat(dir); err != nil {
 		dir = "/"
 	}
-	attr := &syscall.ProcAttr{Dir: dir, Env: append(environment(account, "dumb"), s.Env...), Sys: &syscall.SysProcAttr{Setsid: true}}
+	attr := &syscall.ProcAttr{Dir: dir, Env: environment(account, "dumb", s.Env), Sys: &syscall.SysProcAttr{Setsid: true}}
 	if account.uid != 0 {
 		attr.Sys.Credential = &syscall.Credential{Uid: account.uid, Gid: account.gid, Groups: account.groups}
 	}
@@ -162,7 +162,7 @@ func (s *shellOrder) run(orders *json.Decoder) (code int, err error) {
 		if len(s.Command) == 0 {
 			argv = append(argv, "-i")
 		}
-		attr.Env = append(append(environment(account, s.Term), s.Env...), `PS1=\w # `)
+		attr.Env = environment(account, s.Term, s.Env, []string{`PS1=\w # `})
 		master, slave, err := terminal(int(account.uid))
 		if err != nil {
 			return 0, err

@@ -21,7 +21,7 @@ import (
 
 // onDisks are the options of all disks, and more of one format.
 func onDisks(more ...*Option) []*Option {
-	return append([]*Option{&size, &booting, &loader, &esp, &cmdline}, more...)
+	return append([]*Option{&size, &booting, &loader, &esp, &cmdline, &partition}, more...)
 }
 
 // contained writes a tree's disk in a container.
@@ -66,11 +66,21 @@ func (t *Tree) volume(ctx context.Context, o Options) (disk.Volume, error) {
 	if err != nil {
 		return nil, fmt.Errorf("EFI system partition: %w", err)
 	}
-	if fs.around = front + disk.GPTOverhead; o.Size > 0 && o.Size <= fs.around {
-		return nil, fmt.Errorf("a size of %d MiB has no room for the root beside the EFI system partition of %d MiB; give the artifact a larger "+
-			"size in images/%s.toml, or leave size out for the smallest", o.Size>>20, front>>20, o.Label)
+	more, err := t.partitions(ctx, o)
+	if err != nil {
+		return nil, err
 	}
-	fs.added = parts.Root
+	fs.around = front + disk.GPTOverhead
+	beside := fmt.Sprintf("the EFI system partition of %d MiB", front>>20)
+	for _, p := range more {
+		fs.around += p.Size()
+		beside += fmt.Sprintf(", %s of %d MiB", p.Name, p.Size()>>20)
+	}
+	if o.Size > 0 && o.Size <= fs.around {
+		return nil, fmt.Errorf("a size of %d MiB has no room for the root beside %s; give the artifact a larger size in images/%s.toml, or "+
+			"leave size out for the smallest", o.Size>>20, beside, o.Label)
+	}
+	fs.added, fs.hidden = parts.Root, below(o.Says.Parts(), "")
 	root, err := t.root(ctx, o, fs)
 	if err != nil {
 		return nil, err
@@ -79,7 +89,8 @@ func (t *Tree) volume(ctx context.Context, o Options) (disk.Volume, error) {
 	if o.Size > 0 {
 		last.Length = o.Size - fs.around
 	}
-	return disk.GPT(t.idOf("disk"), disk.Partition{Volume: system, Name: "esp", Type: disk.TypeESP, ID: t.idOf("esp partition")}, last)
+	first := disk.Partition{Volume: system, Name: "esp", Type: disk.TypeESP, ID: t.idOf("esp partition")}
+	return disk.GPT(t.idOf("disk"), slices.Concat([]disk.Partition{first}, more, []disk.Partition{last})...)
 }
 
 // starting is what a tree's disk needs to start by itself; the error is a *boot.MissingError if the tree cannot.
@@ -87,7 +98,7 @@ func (t *Tree) starting(o Options) (*boot.Parts, error) {
 	vfat := t.numberOf("esp")
 	return boot.Disk(&boot.Tree{Tree: t.Merged, Content: t.Content}, boot.Wanted{Token: o.Label, Cmdline: o.Says["cmdline"],
 		Loader: o.Says["loader"], UUID: dashed(t.idOf("root")), Root: "PARTUUID=" + dashed(t.idOf("root partition")),
-		ESP: fmt.Sprintf("UUID=%04X-%04X", vfat>>16, vfat&0xffff)})
+		ESP: fmt.Sprintf("UUID=%04X-%04X", vfat>>16, vfat&0xffff), Mounts: t.mounts(o)})
 }
 
 // Start is what starts the tree's disk without its loader.
@@ -170,13 +181,22 @@ type filesystem struct {
 // root lays out the file system of a tree.
 func (t *Tree) root(ctx context.Context, o Options, fs filesystem) (disk.Volume, error) {
 	files := make([]disk.File, 0, len(t.Nodes))
+	first := map[string]string{} // of a file with several names, the first that lies here
 	for _, n := range t.Nodes {
 		name, ok := fs.holds(n.Path)
 		if !ok {
 			continue
 		}
+		same := ""
+		if n.Same != "" {
+			if same = first[n.Same]; same == "" {
+				first[n.Same], n = name, t.Merged.Lookup(n.Same)
+			}
+		} else if n.Kind != layer.Dir {
+			first[n.Path] = name
+		}
 		f := disk.File{Path: name, Mode: fileTypes[n.Kind] | n.Mode, UID: n.UID, GID: n.GID, MTime: n.MTime, Size: n.Size,
-			Link: n.Link, Same: n.Same, Major: n.Major, Minor: n.Minor, Xattrs: n.Xattrs,
+			Link: n.Link, Same: same, Major: n.Major, Minor: n.Minor, Xattrs: n.Xattrs,
 			Source: t.Content(n), Layer: n.Layer}
 		if n.Data != nil {
 			f.Data = make([]disk.Extent, len(n.Data))
@@ -184,10 +204,10 @@ func (t *Tree) root(ctx context.Context, o Options, fs filesystem) (disk.Volume,
 				f.Data[j] = disk.Extent(s)
 			}
 		}
-		if n.Same != "" {
-			f.Same, _ = fs.holds(n.Same)
-		}
 		files = append(files, f)
+	}
+	if fs.at != "" && (len(files) == 0 || files[0].Path != ".") { // the tree has no such folder
+		files = slices.Insert(files, 0, folder(".", o.Epoch))
 	}
 	files = with(files, fs.added, o.Epoch)
 	options := disk.Options{Size: max(0, fs.size-fs.around), Label: fs.label[:min(len(fs.label), longestLabel)], UUID: fs.id, Epoch: o.Epoch,
@@ -237,6 +257,10 @@ func with(files []disk.File, added []boot.Added, epoch int64) []disk.File {
 		}
 		for _, dir := range slices.Backward(above) {
 			place(disk.File{Path: dir, Mode: unix.S_IFDIR | 0o755, MTime: epoch, Layer: last + 1})
+		}
+		if a.Folder {
+			place(disk.File{Path: a.Path, Mode: unix.S_IFDIR | 0o755, MTime: epoch, Layer: last + 1})
+			continue
 		}
 		place(disk.File{Path: a.Path, Mode: unix.S_IFREG | 0o644, MTime: epoch, Size: int64(len(a.Text)), Text: []byte(a.Text), Layer: last + 1})
 	}

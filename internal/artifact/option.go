@@ -25,6 +25,7 @@ const (
 	Text               // any, on one line
 	Count              // a whole number, 1 or more
 	Span               // "3m"; kept as a duration
+	Parts              // tables; kept as PartsText has it
 )
 
 // Says is what a definition says of an artifact, by option; what is not in it is the default.
@@ -83,4 +84,6 @@ var (
 	esp     = Option{Name: "esp", Is: Bytes, Needs: "boot"}
 	boots   = Option{Name: "boots", Is: Span, Needs: "boot"} // within that time, when it is tried
 	cmdline = Option{Name: "cmdline", Is: Text, Needs: "boot"}
+
+	partition = Option{Name: "partition", Is: Parts, Needs: "boot"}
 )

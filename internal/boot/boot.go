@@ -29,12 +29,21 @@ type Wanted struct {
 	ESP     string // what fstab calls the EFI partition: "UUID=…"
 	UUID    string // of the root's file system
 	Loader  string // name of the one to use, "" for the first that the tree has
+	Mounts  []Mount
+}
+
+// Mount is a partition beside the root and the EFI partition.
+type Mount struct {
+	Device string // what fstab calls it
+	Folder string // of the tree; "" for swap, or what nobody mounts
+	Swap   bool
 }
 
 // Added is a file that the disk's root has beside the tree's, or instead of one.
 type Added struct {
-	Path string
-	Text string
+	Path   string
+	Text   string
+	Folder bool // it is a folder, which the tree may have
 }
 
 // Parts is what the disk consists of.
@@ -228,12 +237,13 @@ var points = []string{"boot/efi", "efi"}
 // kernel's command line.
 func (t *Tree) settle(w Wanted, cmdline string) ([]Added, error) {
 	added, err := t.fstab(w)
-	return append([]Added{{"etc/kernel/entry-token", w.Token + "\n"}, {"etc/kernel/cmdline", cmdline + "\n"},
-		{"etc/kernel/install.conf", "layout=bls\n"}}, added...), err
+	return append([]Added{{Path: "etc/kernel/entry-token", Text: w.Token + "\n"}, {Path: "etc/kernel/cmdline", Text: cmdline + "\n"},
+		{Path: "etc/kernel/install.conf", Text: "layout=bls\n"}}, added...), err
 }
 
-// fstab is what mounts the root and the EFI partition, where the tree has nothing that mounts its root.
-func (t *Tree) fstab(w Wanted) ([]Added, error) {
+// fstab is the tree's own and what it has no lines for: the root and the EFI partition where nothing mounts the root, and the other
+// partitions; with the folders that these are mounted on.
+func (t *Tree) fstab(w Wanted) (added []Added, err error) {
 	point := points[0]
 	for _, p := range points {
 		if n := t.Lookup(p); n != nil && n.Kind == layer.Dir {
@@ -241,18 +251,40 @@ func (t *Tree) fstab(w Wanted) ([]Added, error) {
 			break
 		}
 	}
-	fstab, err := t.text("etc/fstab")
-	if err != nil || mounts(fstab, "/") {
+	own, err := t.text("etc/fstab")
+	if err != nil {
 		return nil, err
 	}
-	return []Added{{"etc/fstab",
-		fmt.Sprintf("%s / ext4 errors=remount-ro 0 1\n%s /%s vfat umask=0077 0 1\n", w.Root, w.ESP, point)}}, nil
+	text := own
+	if !mounts(own, "") { // a word for people
+		text = ""
+	} else if !strings.HasSuffix(text, "\n") {
+		text += "\n"
+	}
+	if !mounts(own, "/") {
+		text = fmt.Sprintf("%s / ext4 errors=remount-ro 0 1\n%s /%s vfat umask=0077 0 1\n", w.Root, w.ESP, point) + text
+	}
+	for _, m := range w.Mounts {
+		switch {
+		case m.Swap:
+			text += m.Device + " none swap sw 0 0\n"
+		case m.Folder != "" && !mounts(own, "/"+m.Folder):
+			text += fmt.Sprintf("%s /%s ext4 defaults 0 2\n", m.Device, m.Folder)
+		}
+		if m.Folder != "" && t.Lookup(m.Folder) == nil {
+			added = append(added, Added{Path: m.Folder, Folder: true})
+		}
+	}
+	if text != own {
+		added = append(added, Added{Path: "etc/fstab", Text: text})
+	}
+	return added, nil
 }
 
-// mounts says whether an fstab(5) has a line for a mount point.
+// mounts says whether an fstab(5) has a line for a mount point, "" for any.
 func mounts(fstab, point string) bool {
 	for line := range strings.Lines(fstab) {
-		if fields := strings.Fields(line); len(fields) > 1 && !strings.HasPrefix(fields[0], "#") && fields[1] == point {
+		if fields := strings.Fields(line); len(fields) > 1 && !strings.HasPrefix(fields[0], "#") && (point == "" || fields[1] == point) {
 			return true
 		}
 	}

@@ -49,7 +49,7 @@ func (grub) Place(t *Tree, w Wanted) (*Parts, []string, error) {
 		text += fmt.Sprintf("menuentry '%s, %s' {\n\tlinux /%s %s\n\tinitrd /%s\n}\n",
 			strings.ReplaceAll(cmp.Or(release["PRETTY_NAME"], w.Token), "'", ""), k.version, k.image.Path, cmdline, k.initrd.Path)
 	}
-	p.Root = append(p.Root, Added{grubConfig, text})
+	p.Root = append(p.Root, Added{Path: grubConfig, Text: text})
 	return p, nil, nil
 }
 

@@ -191,3 +191,85 @@ func TestEveryFormatHoldsTheTree(t *testing.T) {
 	})
 	require.Len(t, digests, 1)
 }
+
+// Partitions beside the root hold the files below their folders, are told by fstab, and are what other programs take them for.
+func TestPartitionsOfADisk(t *testing.T) {
+	t.Parallel()
+	everyone(t, func(t *testing.T, p *person) {
+		p.starter()
+		stage := strings.Split(everyFormat, "[[artifact]]")[0] + `[[stage]]
+name = "data"
+inline = """
+mkdir -p /var/data/deep /var/log/old; echo kept > /var/data/deep/file; ln /var/data/deep/file /var/data/other; chmod 2775 /var/data; seq 500000 > /var/data/long
+echo line > /var/log/old/one; ln /kept /var/data/far; printf 'tmpfs /tmp tmpfs defaults 0 0' > /etc/fstab
+"""
+[seal]
+keep = ["logs"]
+[[artifact]]
+format = "raw"
+boot = "uefi"
+esp = "64MiB"
+`
+		parts := `[[artifact.partition]]
+name = "data"
+size = "20MiB"
+mount = "/var/data"
+[[artifact.partition]]
+name = "swap"
+size = "8MiB"
+type = "swap"
+[[artifact.partition]]
+name = "var"
+size = "30MiB"
+mount = "/var"
+[[artifact.partition]]
+name = "new"
+size = "4MiB"
+mount = "/srv/new"
+`
+		p.image(stage + "size = \"200MiB\"\n" + parts)
+		p.ok("build", "first")
+		p.ok("publish", "first")
+		raw := p.glob("regions/here/first/*/*.raw")[0]
+		out := p.sh(`sfdisk -V ` + raw + `; sfdisk -d ` + raw + `
+n=0; for p in $(sfdisk -d ` + raw + ` | sed -n 's/.*start= *\([0-9]*\), size= *\([0-9]*\),.*/\1:\2/p'); do n=$((n+1))
+dd if=` + raw + ` of=p$n bs=512 skip=${p%:*} count=${p#*:} status=none; blkid -p -o export p$n; done
+for n in 2 4 5 6; do e2fsck -fn p$n 2>&1; done
+debugfs -R 'cat /deep/file' p2; debugfs -R 'stat /other' p2 | grep Links; debugfs -R 'stat /' p2 | grep Mode; debugfs -R 'cat /log/old/one' p4
+debugfs -R 'ls -l /data' p4 | grep -c deep || true; debugfs -R 'cat /far' p2; debugfs -R 'cat /etc/fstab' p6; debugfs -R 'ls /var' p6 | grep -c log || true`)
+		for _, says := range []string{"No errors detected", `name="data"`, "type=0657FD6D-A4AB-43C4-84E5-0933C84B4F4F", "TYPE=swap", "LABEL=swap",
+			"LABEL=data", "LABEL=new", "kept\n", "Links: 2", "Mode:  02775", "line\n0\nkept\n",
+			"tmpfs /tmp tmpfs defaults 0 0\n"} {
+			require.Contains(t, out, says)
+		}
+		require.Regexp(t, `(?s) / ext4 .*PARTUUID=\S+ none swap sw 0 0\nPARTUUID=\S+ /srv/new ext4 defaults 0 2\nPARTUUID=\S+ /var ext4 .*`+
+			`PARTUUID=\S+ /var/data ext4 defaults 0 2\n0\n$`, out)
+		require.NotContains(t, out, "WARNING: Filesystem still has errors")
+
+		for wrong, says := range map[string]string{
+			strings.Replace(parts, "20MiB", "1MiB", 1):   "partition data needs ",
+			strings.Replace(parts, "30MiB", "300MiB", 1): "a size of 200 MiB has no room for the root beside the EFI system partition of 64 MiB, data of 20 MiB, swap of 8 MiB",
+		} {
+			p.image(stage + "size = \"200MiB\"\n" + wrong)
+			p.fails(1, says, "build", "first")
+		}
+		for wrong, says := range map[string]string{
+			strings.Replace(parts, "/srv/new", "/usr/new", 1):                       "what is in /usr is needed before other partitions are there",
+			strings.Replace(parts, "/srv/new", "/var", 1):                           "another partition is mounted on /var",
+			strings.Replace(parts, "\"new\"", "\"data\"", 1):                        `another partition is called "data"`,
+			strings.Replace(parts, "\"new\"", "\"root\"", 1):                        `another partition is called "root"`,
+			strings.Replace(parts, "4MiB", "4", 1):                                  `"4" is no size`,
+			strings.Replace(parts, "/srv/new", "srv/../x", 1):                       "is no folder to mount it on",
+			strings.Replace(parts, "\"swap\"\n[", "\"swap\"\nmount = \"/x\"\n[", 1): "swap is mounted nowhere",
+			strings.Replace(parts, "\"swap\"\n[", "\"btrfs\"\n[", 1):                `unknown type of partition "btrfs"`,
+			parts + "inode = 1\n":                                                   `unknown key "inode"`,
+		} {
+			p.image(stage + wrong)
+			p.fails(3, says, "lint")
+		}
+		p.image(strings.Replace(stage, "\"uefi\"\nesp = \"64MiB\"", "\"base\"", 1) + parts)
+		p.fails(3, "a disk as the base's has the base's partitions", "lint")
+		p.image(strings.Replace(stage, "boot = \"uefi\"\nesp = \"64MiB\"", "", 1) + parts)
+		p.fails(3, "partition says nothing about a disk that does not boot", "lint")
+	})
+}

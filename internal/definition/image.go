@@ -424,6 +424,8 @@ func (r *reader) option(t *table, o *artifact.Option) string {
 		return number(t.size(o.Name))
 	case artifact.Count:
 		return number(t.count(o.Name, 1))
+	case artifact.Parts:
+		return r.partitions(t, o.Name)
 	case artifact.Span:
 		if d := t.duration(o.Name); d > 0 {
 			return d.String()

@@ -73,18 +73,21 @@ ln tree/a/long tree/a/b/other; ln -s short tree/a/link; ln -s $(printf '%0100d' 
 mkfifo tree/pipe; chmod 4755 tree/a/short; chown 7:70000 tree/a/b
 for i in $(seq 700); do echo $i > tree/many/a-file-with-a-long-name-$i; done`
 
+// everyExt4 are the features that are read, as options of mke2fs.
+var everyExt4 = []string{"-t ext4", "-t ext4 -b 1024", "-t ext4 -O inline_data", "-t ext4 -O metadata_csum,64bit",
+	"-t ext4 -O ^metadata_csum,^64bit",
+	"-t ext4 -O bigalloc", "-t ext4 -O meta_bg,^resize_inode", "-t ext4 -O flex_bg,sparse_super2", "-t ext4 -I 128 -O ^metadata_csum",
+	"-t ext3",
+	"-t ext2", "-t ext2 -b 1024", "-t ext4 -O metadata_csum_seed,large_dir", "-t ext4 -O ea_inode",
+	"-t ext4 -I 512 -O inline_data,metadata_csum",
+	"-t ext4 -O encrypt,casefold", "-t ext4 -O ^extents,^64bit,^bigalloc", "-t ext2 -r 0", "-t ext4 -O mmp,project,quota -I 256"}
+
 // What mke2fs writes with each feature is read as debugfs reads it: names, contents, links.
 func TestEveryFeatureOfExt4(t *testing.T) {
 	dir := t.TempDir()
 	sh(t, dir, tree)
 	var want []string
-	for _, options := range []string{"-t ext4", "-t ext4 -b 1024", "-t ext4 -O inline_data", "-t ext4 -O metadata_csum,64bit",
-		"-t ext4 -O ^metadata_csum,^64bit",
-		"-t ext4 -O bigalloc", "-t ext4 -O meta_bg,^resize_inode", "-t ext4 -O flex_bg,sparse_super2", "-t ext4 -I 128 -O ^metadata_csum",
-		"-t ext3",
-		"-t ext2", "-t ext2 -b 1024", "-t ext4 -O metadata_csum_seed,large_dir", "-t ext4 -O ea_inode",
-		"-t ext4 -I 512 -O inline_data,metadata_csum",
-		"-t ext4 -O encrypt,casefold", "-t ext4 -O ^extents,^64bit,^bigalloc", "-t ext2 -r 0", "-t ext4 -O mmp,project,quota -I 256"} {
+	for _, options := range everyExt4 {
 		t.Run(options, func(t *testing.T) {
 			image := filepath.Join(dir, "fs")
 			sh(t, dir, `rm -f fs; truncate -s 64M fs; mke2fs -q -F `+options+` -d tree fs`)

@@ -10,7 +10,7 @@ TESTER  := zygos-tester
 NEEDED  := docker-registry s3cmd python3 libarchive-tools cpio qemu-system-x86 qemu-utils ovmf fdisk gdisk dosfstools mtools skopeo openssh-client e2fsprogs zstd xz-utils tar debootstrap uidmap postgresql rpm db5.3-util procps util-linux passwd ca-certificates gnupg minisign
 AS_USER := internal/machine internal/layer internal/base internal/build
 
-.PHONY: help demo build test test-as-user crash faults fuzz bench screenshots debian-base reference clean check deps
+.PHONY: foreign help demo build test test-as-user crash faults fuzz bench screenshots debian-base reference clean check deps
 
 help: ## list the targets
 	@sed -n 's/^\([a-z-]*\):.*## /\1\t/p' $(MAKEFILE_LIST) | awk -F'\t' '{printf "  make %-12s %s\n", $$1, $$2}'
@@ -48,6 +48,14 @@ FUZZ := 10m
 fuzz: ## fuzz definitions and archives, FUZZ=10m each
 	$(GO) test ./internal/definition -run xx -fuzz FuzzDefinition -fuzztime $(FUZZ) -fuzzminimizetime 10x
 	$(GO) test ./internal/layer -run xx -fuzz FuzzUnpack -fuzztime $(FUZZ) -fuzzminimizetime 10x
+
+# As root: what is read of ext4 against the kernel, and against the test images of e2fsprogs' source package.
+foreign: deps
+	t=$$(mktemp -d); cd $$t; mkdir -p lists/partial; \
+	sed 's/^Types: deb$$/Types: deb-src/' /etc/apt/sources.list.d/debian.sources > s.sources; \
+	apt="apt-get -qq -o Dir::Etc::sourcelist=$$t/s.sources -o Dir::Etc::sourceparts=/dev/null -o Dir::State::lists=$$t/lists"; \
+	$$apt update && $$apt source --download-only e2fsprogs && tar -xf e2fsprogs_*.orig.tar.gz && apt-get install -y -qq attr acl libcap2-bin >/dev/null && \
+	cd $(CURDIR) && IMAGES=$$t $(GO) test -tags foreign -count=1 -v -run 'Kernel|E2fsprogs' ./internal/reading; s=$$?; rm -rf $$t; exit $$s
 
 check: ## vet, format, static analysis
 	@test -z "$$(gofmt -l cmd internal demo bench)" || { gofmt -l cmd internal demo bench; echo "run gofmt -w on these"; exit 1; }

@@ -139,7 +139,7 @@ func TestEnvironmentOfAContainerImage(t *testing.T) {
 	t.Parallel()
 	everyone(t, func(t *testing.T, p *person) {
 		p.starter()
-		p.image("[[stage]]\nname = \"one\"\ninline = \"mkdir -p /opt/gauge /etc; echo MINE=1 > /etc/environment; printf '#!/bin/sh\\necho measured' " +
+		p.image("[[stage]]\nname = \"one\"\ninline = \"mkdir -p /opt/gauge; echo MINE=1 > /etc/environment; printf '#!/bin/sh\\necho measured' " +
 			"> /opt/gauge/gauge; chmod 755 /opt/gauge/gauge\"\n[[artifact]]\nformat = \"oci\"\n")
 		p.ok("build", "first")
 		p.ok("publish", "first")

@@ -350,6 +350,12 @@ func (in *invocation) writeShape(shape *plan.Shape, row func(word, text string))
 				size = mib(a.Size)
 			}
 		}
+		for _, p := range a.Says.Parts() {
+			size += fmt.Sprintf(", %s %s", p.Name, mib(p.Bytes))
+			if p.Mount != "" {
+				size += " on /" + p.Mount
+			}
+		}
 		row("artifact", fmt.Sprintf("%-16s %s", artifact.Key{Name: a.Name, Format: a.Format}, size))
 	}
 }

@@ -200,7 +200,8 @@ func TestPartitionsOfADisk(t *testing.T) {
 		stage := strings.Split(everyFormat, "[[artifact]]")[0] + `[[stage]]
 name = "data"
 inline = """
-mkdir -p /var/data/deep /var/log/old; echo kept > /var/data/deep/file; ln /var/data/deep/file /var/data/other; chmod 2775 /var/data; seq 500000 > /var/data/long
+mkdir -p /var/data/deep /var/log/old; echo kept > /var/data/deep/file; ln /var/data/deep/file /var/data/other; chmod 2775 /var/data
+seq 500000 > /var/data/long
 echo line > /var/log/old/one; ln /kept /var/data/far; printf 'tmpfs /tmp tmpfs defaults 0 0' > /etc/fstab
 """
 [seal]
@@ -228,6 +229,7 @@ size = "4MiB"
 mount = "/srv/new"
 `
 		p.image(stage + "size = \"200MiB\"\n" + parts)
+		require.Contains(t, p.ok("preview", "first"), "200.0 MiB, data 20.0 MiB on /var/data, swap 8.0 MiB, var 30.0 MiB on /var")
 		p.ok("build", "first")
 		p.ok("publish", "first")
 		raw := p.glob("regions/here/first/*/*.raw")[0]
@@ -235,8 +237,10 @@ mount = "/srv/new"
 n=0; for p in $(sfdisk -d ` + raw + ` | sed -n 's/.*start= *\([0-9]*\), size= *\([0-9]*\),.*/\1:\2/p'); do n=$((n+1))
 dd if=` + raw + ` of=p$n bs=512 skip=${p%:*} count=${p#*:} status=none; blkid -p -o export p$n; done
 for n in 2 4 5 6; do e2fsck -fn p$n 2>&1; done
-debugfs -R 'cat /deep/file' p2; debugfs -R 'stat /other' p2 | grep Links; debugfs -R 'stat /' p2 | grep Mode; debugfs -R 'cat /log/old/one' p4
-debugfs -R 'ls -l /data' p4 | grep -c deep || true; debugfs -R 'cat /far' p2; debugfs -R 'cat /etc/fstab' p6; debugfs -R 'ls /var' p6 | grep -c log || true`)
+debugfs -R 'cat /deep/file' p2; debugfs -R 'stat /other' p2 | grep Links; debugfs -R 'stat /' p2 | grep Mode
+debugfs -R 'cat /log/old/one' p4
+debugfs -R 'ls -l /data' p4 | grep -c deep || true; debugfs -R 'cat /far' p2; debugfs -R 'cat /etc/fstab' p6
+debugfs -R 'ls /var' p6 | grep -c log || true`)
 		for _, says := range []string{"No errors detected", `name="data"`, "type=0657FD6D-A4AB-43C4-84E5-0933C84B4F4F", "TYPE=swap", "LABEL=swap",
 			"LABEL=data", "LABEL=new", "kept\n", "Links: 2", "Mode:  02775", "line\n0\nkept\n",
 			"tmpfs /tmp tmpfs defaults 0 0\n"} {
@@ -248,7 +252,7 @@ debugfs -R 'ls -l /data' p4 | grep -c deep || true; debugfs -R 'cat /far' p2; de
 
 		for wrong, says := range map[string]string{
 			strings.Replace(parts, "20MiB", "1MiB", 1):   "partition data needs ",
-			strings.Replace(parts, "30MiB", "300MiB", 1): "a size of 200 MiB has no room for the root beside the EFI system partition of 64 MiB, data of 20 MiB, swap of 8 MiB",
+			strings.Replace(parts, "30MiB", "300MiB", 1): "200 MiB has no room for the root beside the EFI system partition of 64 MiB, data",
 		} {
 			p.image(stage + "size = \"200MiB\"\n" + wrong)
 			p.fails(1, says, "build", "first")

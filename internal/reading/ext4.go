@@ -33,6 +33,7 @@ const (
 // Flags of inodes.
 const (
 	flagEncrypted = 0x800
+	flagIndex     = 0x1000
 	flagExtents   = 0x80000
 	flagEAInode   = 0x200000
 	flagInline    = 0x10000000
@@ -306,7 +307,7 @@ const mostRuns = 1 << 20 // of one file: more is nothing that a kernel wrote
 // runs lists where a file's content lies, in order.
 func (fs *Ext4) runs(n *inode) (list []run, err error) {
 	if n.flags()&flagExtents != 0 {
-		err = fs.extents(n.raw[40:100], -1, &list, n)
+		err = fs.extents(n.raw[40:100], -1, -1, &list, n)
 	} else {
 		err = fs.mapped(n, &list)
 	}
@@ -323,8 +324,8 @@ func (fs *Ext4) runs(n *inode) (list []run, err error) {
 	return list, nil
 }
 
-// extents reads a node of the tree of extents; depth is that which it must have, -1 for any.
-func (fs *Ext4) extents(b []byte, depth int, list *[]run, n *inode) error {
+// extents reads a node of the tree of extents; depth and first block are those which it must have, -1 for any.
+func (fs *Ext4) extents(b []byte, depth int, first int64, list *[]run, n *inode) error {
 	if le.Uint16(b) != 0xf30a {
 		return damaged("a node of its extents is none")
 	}
@@ -337,11 +338,14 @@ func (fs *Ext4) extents(b []byte, depth int, list *[]run, n *inode) error {
 	}
 	for i := range count {
 		e := b[12+12*i:]
+		if i == 0 && first >= 0 && int64(le.Uint32(e)) != first {
+			return damaged("a node of its extents begins elsewhere than it should")
+		}
 		if own == 0 {
 			length, at := int64(le.Uint16(e[4:])), int64(le.Uint16(e[6:]))<<32|int64(le.Uint32(e[8:]))
 			if length > 32768 { // not written yet: zeros
 				length, at = length-32768, 0
-			} else if at <= 0 || at+length > fs.blocks {
+			} else if at <= 0 || length == 0 || at+length > fs.blocks {
 				return damaged("an extent of %d blocks at %d", length, at)
 			}
 			if *list = append(*list, run{int64(le.Uint32(e)), at, length}); len(*list) > mostRuns {
@@ -359,7 +363,7 @@ func (fs *Ext4) extents(b []byte, depth int, list *[]run, n *inode) error {
 				return damaged("the checksum of a node of its extents is another one")
 			}
 		}
-		if err := fs.extents(child, own-1, list, n); err != nil {
+		if err := fs.extents(child, own-1, int64(le.Uint32(e)), list, n); err != nil {
 			return err
 		}
 	}

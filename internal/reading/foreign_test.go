@@ -123,8 +123,9 @@ func kernels(t *testing.T, name string) ([]string, error) {
 func TestTheTreeIsWhatTheKernelSees(t *testing.T) {
 	dir := t.TempDir()
 	sh(t, dir, tree+`
-setfattr -n user.mime -v text/plain tree/a/short; setfattr -n user.long -v $(printf '%03000d' 7) tree/a/long; setfacl -m u:5:rw tree/a/long
-setcap cap_net_raw+ep tree/a/short; mknod tree/dev/null c 1 3; mknod tree/dev/loop b 7 300; touch tree/a/$(printf 'name with \304\230 \377')`)
+setfattr -n user.mime -v text/plain tree/a/short; setfattr -n user.long -v $(printf '%0300d' 7) tree/a/short; setfacl -m u:5:rw tree/a/long
+setcap cap_net_raw+ep tree/a/short; mknod tree/dev/null c 1 3; mknod tree/dev/loop b 7 300
+touch tree/a/$(printf 'name with \304\230 \377')`)
 	for _, options := range everyExt4 {
 		image := filepath.Join(dir, "fs")
 		sh(t, dir, `rm -f fs; truncate -s 64M fs; mke2fs -q -F `+options+` -d tree fs`)
@@ -136,6 +137,24 @@ setcap cap_net_raw+ep tree/a/short; mknod tree/dev/null c 1 3; mknod tree/dev/lo
 		got, err := ours(image)
 		require.NoError(t, err, options)
 		require.Equal(t, want, got, options)
+	}
+}
+
+// A file system that the kernel wrote to and nobody unmounted: its journal is replayed as the kernel replays it.
+func TestJournalsThatTheKernelWrote(t *testing.T) {
+	for _, options := range []string{"-t ext4", "-t ext4 -b 1024", "-t ext4 -O ^metadata_csum",
+		"-t ext4 -O ^metadata_csum,^64bit", "-t ext3"} {
+		dir := t.TempDir()
+		sh(t, dir, `truncate -s 64M fs; mke2fs -q -F `+options+` fs; mkdir at; mount -o loop fs at
+cd at; mkdir many; for i in $(seq 300); do seq $i > many/$i; done; sync -f .; rm many/1*
+mkdir more; seq 90000 > more/long; ln more/long more/other
+echo x > more/x; sync -f .; cp --sparse=always ../fs ../dirty; cd ..; umount at; dumpe2fs -h dirty 2>/dev/null | grep -q needs_recovery`)
+		got, err := ours(filepath.Join(dir, "dirty"))
+		require.NoError(t, err, options)
+		want, err := kernels(t, filepath.Join(dir, "dirty"))
+		require.NoError(t, err, options)
+		require.Equal(t, want, got, options)
+		require.Greater(t, len(got), 180)
 	}
 }
 
@@ -162,6 +181,9 @@ func TestImagesOfE2fsprogs(t *testing.T) {
 			t.Logf("%-32s read, and the kernel says: %.150s", name, strings.ReplaceAll(mounted.Error(), "\n", "; "))
 		case slices.Equal(got, want):
 			count["the same"]++
+		case !slices.ContainsFunc(want, func(line string) bool { return !slices.Contains(got, line) }):
+			count["more is read here"]++ // the kernel trusts a spoilt index
+			t.Logf("%-32s %d names, and the kernel sees %d", name, len(got), len(want))
 		default:
 			count["differ"]++
 			t.Errorf("%-32s differs", name)

@@ -84,6 +84,12 @@ func (fs *Ext4) replay() error {
 		return errors.New("it holds fast commits, which are not read here; mount the file system once, or run fsck.ext4")
 	}
 	j := journal{fs: fs, features: features, first: first, most: most, block: block, place: place}
+	if j.sums() {
+		j.seed = crc(1<<32-1, s[48:64])
+		if sum := be.Uint32(s[252:]); crc(1<<32-1, s[:252], make([]byte, 4), s[256:1024]) != sum {
+			return damaged("the checksum of its superblock is another one")
+		}
+	}
 	return j.run(be.Uint32(s[28:]), be.Uint32(s[24:]))
 }
 
@@ -94,6 +100,24 @@ type journal struct {
 	first, most uint32
 	block       func(uint32) ([]byte, error)
 	place       []int64
+	seed        uint32 // of checksums
+}
+
+// sums says whether its blocks have checksums.
+func (j *journal) sums() bool { return j.features&(jbdSumsV2|jbdSumsV3) != 0 }
+
+// sound says whether a block has the checksum that stands in it.
+func (j *journal) sound(b []byte, at int) bool {
+	return !j.sums() || crc(j.seed, b[:at], make([]byte, 4), b[at+4:]) == be.Uint32(b[at:])
+}
+
+// holds says whether a block of a transaction is the one that its tag names.
+func (j *journal) holds(t tag, b []byte, sequence uint32) bool {
+	sum := crc(j.seed, be.AppendUint32(nil, sequence), b)
+	if j.features&jbdSumsV3 == 0 {
+		sum &= 0xffff
+	}
+	return !j.sums() || sum == t.sum
 }
 
 // next is the block behind one: it is a ring.
@@ -108,6 +132,7 @@ func (j *journal) next(i uint32) uint32 {
 type tag struct {
 	target int64
 	flags  uint32
+	sum    uint32
 	size   int // bytes that the tag takes
 }
 
@@ -127,9 +152,9 @@ func (j *journal) tag(b []byte) (t tag, ok bool) {
 	}
 	t.target = int64(be.Uint32(b))
 	if j.features&jbdSumsV3 != 0 {
-		t.flags = be.Uint32(b[4:])
+		t.flags, t.sum = be.Uint32(b[4:]), be.Uint32(b[12:])
 	} else {
-		t.flags = uint32(be.Uint16(b[6:]))
+		t.flags, t.sum = uint32(be.Uint16(b[6:])), uint32(be.Uint16(b[4:]))
 	}
 	if j.features&jbd64bit != 0 {
 		t.target |= int64(be.Uint32(b[8:])) << 32
@@ -150,7 +175,7 @@ func (j *journal) run(at, sequence uint32) error {
 		return damaged("it begins at its block %d of %d", at, j.most)
 	}
 	found := map[int64]logged{}
-	inTransaction := map[int64]logged{}
+	inTransaction, spoilt := map[int64]logged{}, false
 	revoked := map[int64]bool{}
 	for range j.most {
 		b, err := j.block(at)
@@ -161,12 +186,15 @@ func (j *journal) run(at, sequence uint32) error {
 			break // what follows was not finished
 		}
 		at = j.next(at)
-		switch be.Uint32(b[4:]) {
+		kind, tail := be.Uint32(b[4:]), 0
+		if j.sums() {
+			tail = 4
+		}
+		if (kind == jbdDescriptor || kind == jbdRevoke) && !j.sound(b, len(b)-4) || kind == jbdCommit && !j.sound(b, 16) {
+			return damaged("the checksum of a block of it is another one")
+		}
+		switch kind {
 		case jbdDescriptor:
-			tail := 0
-			if j.features&(jbdSumsV2|jbdSumsV3) != 0 {
-				tail = 4
-			}
 			for rest := b[12 : len(b)-tail]; ; {
 				t, ok := j.tag(rest)
 				if !ok {
@@ -176,6 +204,13 @@ func (j *journal) run(at, sequence uint32) error {
 					return damaged("it holds a block %d of %d", t.target, j.fs.blocks)
 				}
 				inTransaction[t.target] = logged{j.place[at], t.flags&jbdEscaped != 0}
+				if j.sums() {
+					held, err := j.block(at)
+					if err != nil {
+						return err
+					}
+					spoilt = spoilt || !j.holds(t, held, sequence)
+				}
 				at = j.next(at)
 				if t.flags&jbdLastTag != 0 || t.size > len(rest) {
 					break
@@ -195,6 +230,9 @@ func (j *journal) run(at, sequence uint32) error {
 				revoked[target] = true
 			}
 		case jbdCommit:
+			if spoilt { // a transaction that did not end may be half written
+				return damaged("the checksum of a block that it holds is another one")
+			}
 			for target := range revoked { // what came before it is not to be written any more
 				delete(found, target)
 			}

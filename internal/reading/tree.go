@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -37,6 +38,9 @@ func (fs *Ext4) Walk(at string, give func(*tar.Header, io.Reader) error) error {
 	root, err := fs.inode(rootInode)
 	if err != nil {
 		return err
+	}
+	if root.links() == 0 {
+		return damaged("its root is deleted")
 	}
 	return w.folder(root, at, 0)
 }
@@ -71,9 +75,6 @@ func (w *ext4Walk) folder(n *inode, name string, depth int) error {
 		return fmt.Errorf("/%s: %w", name, err)
 	}
 	for _, e := range list {
-		if depth == 0 && e.name == "lost+found" {
-			continue // of the file system, and not of the tree
-		}
 		if w.names++; w.names > w.fs.mostNames() {
 			return damaged("it has more than %d names", w.fs.mostNames())
 		}
@@ -81,7 +82,13 @@ func (w *ext4Walk) folder(n *inode, name string, depth int) error {
 		if err != nil {
 			return fmt.Errorf("/%s: %w", path.Join(name, e.name), err)
 		}
+		if depth == 0 && e.name == "lost+found" && child.kind() == unix.S_IFDIR {
+			continue // of the file system, and not of the tree
+		}
 		below := path.Join(name, e.name)
+		if child.links() == 0 {
+			return damaged("/%s is inode %d, which is deleted", below, e.inode)
+		}
 		if child.kind() == unix.S_IFDIR {
 			err = w.folder(child, below, depth+1)
 		} else {
@@ -105,6 +112,9 @@ func (w *ext4Walk) header(n *inode, name string) (*tar.Header, error) {
 		return nil, fmt.Errorf("/%s: %w", name, err)
 	}
 	for key, value := range attributes {
+		if k := n.kind(); strings.HasPrefix(key, "user.") && k != unix.S_IFREG && k != unix.S_IFDIR {
+			continue // nobody sees these (xattr(7))
+		}
 		h.PAXRecords[layer.AttributeKey(key)] = string(value)
 	}
 	return h, nil
@@ -249,6 +259,9 @@ func (fs *Ext4) target(n *inode) (string, error) {
 		return "", err
 	}
 	text, err := io.ReadAll(r)
+	if err == nil && (n.size() >= fs.block || bytes.IndexByte(text, 0) >= 0) {
+		err = damaged("its target is none")
+	}
 	return string(text), err
 }
 
@@ -266,7 +279,8 @@ func (fs *Ext4) list(n *inode) (list []named, err error) {
 			if size == 0xffff || (size == 0 && len(b) == 1<<16) {
 				size = 1 << 16
 			}
-			if size < 8 || size%4 != 0 || at+size > len(b) || (number != 0 && (length == 0 || 8+length > size)) {
+			rest := len(b) - at - size
+			if size < 12 || size%4 != 0 || rest < 0 || (rest > 0 && rest < 12) || (number != 0 && (length == 0 || 8+length > size)) {
 				return damaged("a name at byte %d of a folder is none", at)
 			}
 			if name := string(b[at+8 : at+8+min(length, size-8)]); number != 0 && name != "." && name != ".." {
@@ -295,18 +309,24 @@ func (fs *Ext4) list(n *inode) (list []named, err error) {
 	if err != nil {
 		return nil, err
 	}
-	left := (n.size() + fs.block - 1) / fs.block
+	next, end := int64(0), (n.size()+fs.block-1)/fs.block
 	for _, r := range runs {
 		for i := range r.count {
-			if r.logical+i >= left {
-				return list, nil
+			if r.logical+i >= end {
+				break
 			}
-			if r.at == 0 {
+			if next++; r.at == 0 || r.logical+i >= next {
 				return nil, damaged("a folder has a hole")
 			}
 			b := make([]byte, fs.block)
 			if err := fs.read(r.at+i, b); err != nil {
 				return nil, err
+			}
+			// Blocks of an index have theirs elsewhere, and are not needed.
+			index := n.flags()&flagIndex != 0 && (r.logical+i == 0 || int(le.Uint16(b[4:])) == len(b))
+			if tail := b[len(b)-12:]; fs.sums && !index && string(tail[:8]) == "\x00\x00\x00\x00\x0c\x00\x00\xde" &&
+				crc(fs.seed, le.AppendUint32(nil, n.number), n.raw[100:104], b[:len(b)-12]) != le.Uint32(tail[8:]) {
+				return nil, damaged("the checksum of a block of a folder is another one")
 			}
 			if err := take(b); err != nil {
 				return nil, err
@@ -315,6 +335,9 @@ func (fs *Ext4) list(n *inode) (list []named, err error) {
 				return nil, damaged("a folder has more than %d names", fs.mostNames())
 			}
 		}
+	}
+	if next < end {
+		return nil, damaged("a folder has a hole")
 	}
 	return list, nil
 }
@@ -364,126 +387,4 @@ func splitPath(name string) (parts []string) {
 		parts = append([]string{base}, parts...)
 	}
 	return parts
-}
-
-// Prefixes of names of extended attributes, by their number (Linux, fs/ext4/xattr.h).
-var prefixes = map[byte]string{0: "", 1: "user.", 2: "system.posix_acl_access", 3: "system.posix_acl_default", 4: "trusted.",
-	6: "security.", 7: "system."}
-
-const attributeMagic = 0xea020000
-
-// attributes reads an inode's extended attributes: those in it, and those in a block of their own.
-func (fs *Ext4) attributes(n *inode) (map[string][]byte, error) {
-	found := map[string][]byte{}
-	if at := 128 + n.extra(); at+4 <= len(n.raw) && n.extra() > 0 && le.Uint32(n.raw[at:]) == attributeMagic {
-		if err := fs.entries(n.raw[at+4:], n.raw[at+4:], found); err != nil {
-			return nil, err
-		}
-	}
-	block := int64(le.Uint32(n.raw[104:]))
-	if fs.incompat&incompat64bit != 0 {
-		block |= int64(le.Uint16(n.raw[118:])) << 32
-	}
-	if block != 0 {
-		b, err := fs.meta(block)
-		if err != nil {
-			return nil, err
-		}
-		if le.Uint32(b) != attributeMagic {
-			return nil, damaged("the block of its attributes is none")
-		}
-		if err := fs.entries(b[32:], b, found); err != nil {
-			return nil, err
-		}
-	}
-	delete(found, "system.data") // what an inode holds of its own content
-	return found, nil
-}
-
-// entries reads attributes whose values lie in a text.
-func (fs *Ext4) entries(b, values []byte, found map[string][]byte) error {
-	for len(b) >= 4 && le.Uint32(b) != 0 {
-		if len(b) < 16 {
-			return damaged("an attribute is cut short")
-		}
-		length, index, offset, inum, size := int(b[0]), b[1], int(le.Uint16(b[2:])), le.Uint32(b[4:]), int(le.Uint32(b[8:]))
-		prefix, known := prefixes[index]
-		if 16+length > len(b) || size > 1<<16 || size < 0 {
-			return damaged("an attribute has a name of %d bytes, a value of %d", length, size)
-		}
-		name := prefix + string(b[16:16+length])
-		var value []byte
-		switch {
-		case inum != 0:
-			n, err := fs.inode(inum)
-			if err != nil {
-				return err
-			}
-			if n.flags()&flagEAInode == 0 || n.size() != int64(size) {
-				return damaged("the value of an attribute is none")
-			}
-			r, err := fs.open(n)
-			if err != nil {
-				return err
-			}
-			if value, err = io.ReadAll(r); err != nil {
-				return err
-			}
-		case offset > len(values) || size > len(values)-offset:
-			return damaged("the value of an attribute lies outside")
-		default:
-			value = bytes.Clone(values[offset : offset+size])
-		}
-		if index == 2 || index == 3 {
-			var err error
-			if value, err = plainACL(value); err != nil {
-				return err
-			}
-		}
-		if known {
-			found[name] = value
-		}
-		if (16+length+3)/4*4 > len(b) {
-			break
-		}
-		b = b[(16+length+3)/4*4:]
-	}
-	return nil
-}
-
-// plainACL turns an ACL of ext4's form (version 1) into that of extended attributes (version 2, 8 bytes an entry).
-func plainACL(value []byte) ([]byte, error) {
-	if len(value) < 4 || le.Uint32(value) != 1 {
-		return nil, damaged("an ACL is none")
-	}
-	out := le.AppendUint32(nil, 2)
-	for b := value[4:]; len(b) > 0; {
-		if len(b) < 4 {
-			return nil, damaged("an ACL is cut short")
-		}
-		out = append(out, b[:4]...)
-		if tag := le.Uint16(b); tag == 0x02 || tag == 0x08 { // a named user or group
-			if len(b) < 8 {
-				return nil, damaged("an ACL is cut short")
-			}
-			out, b = append(out, b[4:8]...), b[8:]
-		} else {
-			out, b = le.AppendUint32(out, 1<<32-1), b[4:]
-		}
-	}
-	return out, nil
-}
-
-// inline is content that lies in the inode: 60 bytes, and what an attribute holds.
-func (fs *Ext4) inline(n *inode) ([]byte, error) {
-	text := bytes.Clone(n.raw[40:100])
-	at := 128 + n.extra()
-	if at+4 > len(n.raw) || n.extra() == 0 || le.Uint32(n.raw[at:]) != attributeMagic {
-		return nil, damaged("inode %d is to hold its content, and has no room for it", n.number)
-	}
-	found := map[string][]byte{}
-	if err := fs.entries(n.raw[at+4:], n.raw[at+4:], found); err != nil {
-		return nil, err
-	}
-	return append(text, found["system.data"]...), nil
 }

@@ -25,11 +25,12 @@ import (
 	"zygos/internal/layer"
 )
 
-// container is a container image (OCI Image Format Specification 1.1): an image layout in a tar, or one in a registry. Its layers, one over
-// the other, are the tree.
+// container is a container image (OCI Image Format Specification 1.1): an image layout in a tar, the index of one in a folder, or an image
+// in a registry. Its layers, one over the other, are the tree.
 var container = Kind{Name: "container",
 	Takes: func(from string) bool {
-		return strings.HasSuffix(from, ".oci.tar") || strings.HasPrefix(from, inRegistry)
+		return strings.HasSuffix(from, ".oci.tar") || strings.HasPrefix(from, inRegistry) ||
+			path.Base(from) == ocispec.ImageIndexFile && !isRemote(from)
 	},
 	Read: func(v definition.Values) (settings any, key string) {
 		s := containerSays{platform: v.Text("platform"), credentials: v.Source("credentials"), environment: v.Bool("environment")}
@@ -90,7 +91,7 @@ const (
 	mostLayers   = 500
 )
 
-// openLayout opens a layout in a tar, or a document whose content lies beside it by its digests.
+// openLayout opens a layout in a tar, or a document whose content lies beside it by its digests, as in the store and in a folder's layout.
 func openLayout(file *os.File) (*layout, error) {
 	info, err := file.Stat()
 	if err != nil {
@@ -101,7 +102,11 @@ func openLayout(file *os.File) (*layout, error) {
 		text := make([]byte, info.Size())
 		_, err := file.ReadAt(text, 0)
 		return &layout{root: text, find: func(digest string) (io.ReaderAt, int64, error) {
-			f, err := os.Open(filepath.Join(filepath.Dir(file.Name()), digest)) // closed when it is collected
+			dir := filepath.Dir(file.Name())
+			if filepath.Base(file.Name()) == ocispec.ImageIndexFile {
+				dir = filepath.Join(dir, ocispec.ImageBlobsDir, "sha256")
+			}
+			f, err := os.Open(filepath.Join(dir, digest)) // closed when it is collected
 			if err != nil {
 				return nil, 0, fmt.Errorf("it has no content sha256:%s", digest)
 			}

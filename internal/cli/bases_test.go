@@ -132,6 +132,14 @@ func TestContainerImageAsBase(t *testing.T) {
 	p.write("images/on-image.toml", "series = \"1.0\"\nbase = \"image\"\n[[artifact]]\nformat = \"tar\"\n")
 	p.ok("build", "on-image")
 	require.Contains(t, p.ok("diff", "first", "on-image"), "files      the same")
+
+	p.sh("mkdir bases/layout && tar -C bases/layout -xf bases/*.oci.tar")
+	p.diskBase("folder", "bases/layout/index.json", "")
+	p.write("images/on-folder.toml", strings.Replace(p.read("images/on-image.toml"), "image", "folder", 1))
+	p.ok("build", "on-folder")
+	require.Contains(t, p.ok("diff", "first", "on-folder"), "files      the same")
+	p.sh("for f in bases/layout/blobs/sha256/*; do echo x >> $f; done")
+	p.fails(1, "bytes, and", "build", "on-folder", "--state", "another")
 }
 
 // What an image of another says of its programs' environment goes with the tree: to stages, shells, children and images made of them.

@@ -128,31 +128,42 @@ func laidAs(t *reading.Table, size int64, parts []reading.Partition, volumes []d
 	var list []disk.Entry
 	var placed []disk.Placed
 	for i, p := range parts {
-		e := disk.Entry{Number: p.Number, Offset: p.Offset, Length: p.Length, ID: idFrom(p.ID), Name: p.Name, Flags: p.Flags}
-		if t.Scheme == "gpt" {
-			e.Type = idFrom(p.Type)
-		} else {
-			kind, err := strconv.ParseUint(p.Type, 16, 8)
-			if err != nil {
-				return nil, err
-			}
-			e.Kind = byte(kind)
+		e, err := entryOf(t, p)
+		if err != nil {
+			return nil, err
 		}
 		list = append(list, e)
 		placed = append(placed, disk.Placed{Offset: p.Offset, Volume: volumes[i]})
 	}
-	if t.Scheme == "mbr" {
-		front, err := disk.MBRAs(t.Front, list)
-		if err != nil {
-			return nil, err
+	var tables []disk.Placed
+	var err error
+	switch {
+	case t.Scheme == "gpt":
+		tables, err = disk.GPTAs(size, idFrom(t.ID), t.Front, list)
+	case t.Extended == nil:
+		tables, err = disk.MBRAs(t.Front, list, nil)
+	default:
+		var e disk.Entry
+		if e, err = entryOf(t, *t.Extended); err == nil {
+			tables, err = disk.MBRAs(t.Front, list, &e)
 		}
-		return disk.Laid(size, append(placed, front))
 	}
-	tables, err := disk.GPTAs(size, idFrom(t.ID), t.Front, list)
 	if err != nil {
 		return nil, err
 	}
 	return disk.Laid(size, append(placed, tables...))
+}
+
+// entryOf is a partition as it is written.
+func entryOf(t *reading.Table, p reading.Partition) (disk.Entry, error) {
+	e := disk.Entry{Number: p.Number, Offset: p.Offset, Length: p.Length, ID: idFrom(p.ID), Name: p.Name, Flags: p.Flags, Link: p.Link}
+	if t.Scheme == "gpt" {
+		e.Type = idFrom(p.Type)
+		return e, nil
+	}
+	kind, err := strconv.ParseUint(p.Type, 16, 8)
+	e.Kind = byte(kind)
+	return e, err
 }
 
 func idFrom(digits string) (id [16]byte) {

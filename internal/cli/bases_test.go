@@ -54,6 +54,23 @@ debugfs -R 'cat /etc/hello' root 2>/dev/null; debugfs -R 'cat /boot/kernel' root
 			require.Contains(t, out, says)
 		}
 
+		// One with logical partitions, of swap and of something small.
+		p.sh(`xz -dc bases/mbr.img.xz > logical.img; truncate -s 80M logical.img
+printf 'label: dos\nlabel-id: 0x12345678\nl1 : start=2048, size=122880, type=83, bootable\nl2 : start=126976, type=5
+l5 : start=129024, size=8192, type=82\nl6 : start=139264, size=4096, type=da\nl7 : start=145408, size=4096, type=82\n' |
+ sfdisk -q --force --wipe never --wipe-partitions never logical.img
+truncate -s 4M swap; mkswap -U 11111111-2222-3333-4444-000000000001 swap
+dd if=swap of=logical.img bs=512 seek=129024 conv=notrunc status=none; dd if=core of=logical.img bs=512 seek=139264 conv=notrunc status=none
+cp logical.img bases/`)
+		p.diskBase("logical", "bases/logical.img", artifact)
+		p.ok("build", "on-logical")
+		p.ok("publish", "on-logical", "--region", "out")
+		logical := p.glob("out/on-logical/*/*.raw")[0]
+		p.sh(`sfdisk -V ` + logical + ` | grep 'No errors'
+for f in logical.img ` + logical + `; do sfdisk -d $f | sed "s|^$f||; /^device:/d" > table-$(basename $f); done
+cmp table-*; dd if=` + logical + ` of=part bs=512 skip=129024 count=8192 status=none; blkid -p part | grep 000000000001
+cmp -n 60000 -i 0:` + fmt.Sprint(139264*512) + ` core ` + logical)
+
 		gpt := p.glob("out/on-gpt/*/on-gpt-1.0.0.raw")[0]
 		was := p.sh(`sfdisk -d gpt.img | sed 's/^gpt.img//; /^device:/d; /lba/d'`)
 		out = p.sh(`sfdisk -d ` + gpt + ` | sed 's|^` + gpt + `||; /^device:/d; /lba/d'`)

@@ -115,7 +115,9 @@ func clonesOfABootableDisk(t *testing.T) {
 	}
 	p := me(t)
 	debian(t, p)
-	text, _, _ := strings.Cut(p.read("images/field-machine.toml"), "[[artifact]]")
+	text, rest, _ := strings.Cut(p.read("images/field-machine.toml"), "[[artifact]]")
+	_, rest, _ = strings.Cut(rest, "[[artifact.")
+	partitions, _, _ := strings.Cut("[[artifact."+rest, "[[artifact]]")
 	p.write("images/field-machine.toml", text+`
 [[stage]]
 name = "sudo"
@@ -149,7 +151,7 @@ format  = "qcow2"
 boot    = "uefi"
 cmdline = "console=ttyS0"
 compression = "zstd"
-`)
+`+partitions)
 	built := p.run("build", "field-gateway", "field-machine")
 	require.Zero(t, built.code, built.err)
 	require.Contains(t, p.ok("show", "field-machine"), "2 passed, 3 warned")
@@ -158,13 +160,23 @@ compression = "zstd"
 		"not judged: the machine ended while check turns it off ran"} {
 		require.Contains(t, built.out+built.err, says)
 	}
-	p.write("zygos.toml", p.read("zygos.toml"))
 	p.ok("publish", "field-machine", "--region", "shelf")
 	said := p.run("test", "field-machine", "--in", "vm", "--check", "the machine answers", "--region", "shelf")
 	require.Zero(t, said.code, said.err)
 	require.Regexp(t, `the machine answers +vm +passed`, said.out)
 	require.Regexp(t, `fetch [0-9.]+ MiB .*, boot .*, judge in the machine `, said.err)
 	disk := p.glob("regions/shelf/field-machine/*/*.qcow2")[0]
+	// The same disk as a base: its child's is laid out as it is, and comes up.
+	p.diskBase("own", disk, `[[check]]
+name   = "it is the child, with its partitions"
+in     = "vm"
+inline = "cat /etc/hello; findmnt /var/log; swapon --show=TYPE --noheadings | grep partition"
+[[artifact]]
+format = "qcow2"
+boot   = "base"
+`)
+	child := make(chan result)
+	go func() { child <- p.run("build", "on-own") }()
 	a := newClone(t, p.dir, disk, "a")
 	require.Equal(t, "running", a.up(), "no unit failed")
 	b := newClone(t, p.dir, disk, "b")
@@ -185,4 +197,7 @@ compression = "zstd"
 	require.Equal(t, first, a.do(own), "and they stay over a restart")
 	require.Equal(t, "1", a.do("wc -l < /var/lib/counted"), "a script of first boot ran once")
 	require.Contains(t, a.do("cat /proc/cmdline"), "console=ttyS0")
+	came := <-child
+	require.Zero(t, came.code, came.err)
+	require.Contains(t, came.err, "it is the child, with its partitions: passed")
 }

@@ -85,6 +85,7 @@ type Entry struct {
 	ID             [16]byte // GPT, as it lies on the disk
 	Name           string   // GPT
 	Flags          uint64   // GPT: attributes; MBR: 128 for the active one
+	Link           int64    // MBR: of a logical one, the byte where the sector lies that names it; 0 for others
 }
 
 // GPTAs is a GUID partition table (UEFI specification 2.10, chapter 5) with entries as they are, in front of a disk of a size and at its
@@ -122,23 +123,62 @@ func GPTAs(size int64, id [16]byte, front []byte, list []Entry) ([]Placed, error
 		{size - (1+gptTable)*sector, Text(append(bytes.Clone(table), head(last, 1, last-gptTable)...))}}, nil
 }
 
-// MBRAs is what lies in front of a disk, with entries in the table of its first sector.
-func MBRAs(front []byte, list []Entry) (Placed, error) {
+// MBRAs is what lies in front of a disk, with entries in the table of its first sector, and the sectors in the extended one that name the
+// logical ones.
+func MBRAs(front []byte, list []Entry, extended *Entry) ([]Placed, error) {
 	b := make([]byte, max(sector, (len(front)+sector-1)/sector*sector))
 	copy(b, front)
 	clear(b[446:510])
+	var logical []Entry
 	for _, p := range list {
-		if p.Number < 1 || p.Number > 4 {
-			return Placed{}, fmt.Errorf("partition %d is a logical one, which is not written here", p.Number)
+		if p.Link > 0 {
+			logical = append(logical, p)
 		}
+	}
+	slices.SortFunc(logical, func(a, b Entry) int { return cmp.Compare(a.Number, b.Number) })
+	if extended != nil {
+		for _, p := range logical {
+			extended.Length = max(extended.Length, p.Offset+p.Length-extended.Offset)
+		}
+		list = append(list, *extended)
+	}
+	for _, p := range list {
 		if (p.Offset+p.Length)/sector > 1<<32-1 {
-			return Placed{}, fmt.Errorf("partition %d ends beyond the 2 TiB of such a table", p.Number)
+			return nil, fmt.Errorf("partition %d ends beyond the 2 TiB of such a table", p.Number)
 		}
-		e := b[446+16*(p.Number-1):]
-		copy(e, []byte{byte(p.Flags), 0xfe, 0xff, 0xff, p.Kind, 0xfe, 0xff, 0xff}) // cylinders that nobody reads
-		le.PutUint32(e[8:], uint32(p.Offset/sector))
-		le.PutUint32(e[12:], uint32(p.Length/sector))
+		if p.Link == 0 {
+			if p.Number < 1 || p.Number > 4 {
+				return nil, fmt.Errorf("there is no partition %d in such a table", p.Number)
+			}
+			p.write(b[446+16*(p.Number-1):], 0)
+		}
 	}
 	b[510], b[511] = 0x55, 0xaa
-	return Placed{0, Text(b)}, nil
+	placed := []Placed{{0, Text(b)}}
+	for i, p := range logical {
+		b := make([]byte, sector)
+		p.write(b[446:], p.Link)
+		if i+1 < len(logical) { // where the next is named
+			next := logical[i+1]
+			link := Entry{Kind: 5, Offset: next.Link, Length: next.Offset + next.Length - next.Link}
+			link.write(b[462:], extended.Offset)
+		}
+		b[510], b[511] = 0x55, 0xaa
+		if i == 0 && p.Link != extended.Offset { // the chain begins where the extended one does
+			first := make([]byte, sector)
+			link := Entry{Kind: 5, Offset: p.Link, Length: p.Offset + p.Length - p.Link}
+			link.write(first[462:], extended.Offset)
+			first[510], first[511] = 0x55, 0xaa
+			placed = append(placed, Placed{extended.Offset, Text(first)})
+		}
+		placed = append(placed, Placed{p.Link, Text(b)})
+	}
+	return placed, nil
+}
+
+// write is an entry of an MBR; from is what its place is counted from, in bytes.
+func (p *Entry) write(e []byte, from int64) {
+	copy(e, []byte{byte(p.Flags), 0xfe, 0xff, 0xff, p.Kind, 0xfe, 0xff, 0xff}) // cylinders that nobody reads
+	le.PutUint32(e[8:], uint32((p.Offset-from)/sector))
+	le.PutUint32(e[12:], uint32(p.Length/sector))
 }

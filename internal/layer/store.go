@@ -2,6 +2,8 @@ package layer
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -118,6 +120,9 @@ func (s *Store) Commit(dir string, x Index) (string, error) {
 	}
 	digest, err := x.Encode(file)
 	if err = errors.Join(err, file.Close()); err == nil {
+		digest, err = named(digest, dir)
+	}
+	if err == nil {
 		err = os.WriteFile(filepath.Join(dir, "usage"), []byte(strconv.FormatInt(x.usage(), 10)), 0o644)
 	}
 	if err != nil {
@@ -140,6 +145,16 @@ func (s *Store) Commit(dir string, x Index) (string, error) {
 	}
 	s.indexes[digest] = x
 	return digest, nil
+}
+
+// named is what a layer is called: by its index and, if it was read from a disk, by how that was laid out, since two disks may hold one tree.
+func named(index, dir string) (string, error) {
+	text, err := os.ReadFile(filepath.Join(dir, DiskFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return index, nil
+	}
+	sum := sha256.Sum256(append([]byte(index+"\n"), text...))
+	return hex.EncodeToString(sum[:]), err
 }
 
 // DiskFile is what a layer that was read from a disk has beside its index.
@@ -254,7 +269,11 @@ func (s *Store) Verify(ctx context.Context, digest string) error {
 	if err != nil {
 		return err
 	}
-	if got := x.Digest(); got != digest {
+	got, err := named(x.Digest(), filepath.Join(s.Dir, digest))
+	if err != nil {
+		return err
+	}
+	if got != digest {
 		return fmt.Errorf("layer %.12s: its index has the digest %.12s", digest, got)
 	}
 	sc := scanner{ctx: ctx, Upper: &Upper{Folder: Folder{Dir: s.TreeDir(digest)}}}

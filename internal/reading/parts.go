@@ -15,6 +15,8 @@ type Table struct {
 	Size   int64       `json:"size"`            // of the disk, bytes
 	Front  []byte      `json:"front,omitempty"` // of the disk, before the first partition and without zeros at its end: what starts it
 	Parts  []Partition `json:"parts"`
+	// Extended is the partition of an MBR that holds the logical ones, nil for none; it is none of Parts.
+	Extended *Partition `json:"extended,omitempty"`
 }
 
 // Partition is an entry of the table.
@@ -26,6 +28,7 @@ type Partition struct {
 	ID     string `json:"id,omitempty"` // GPT
 	Name   string `json:"name,omitempty"`
 	Flags  uint64 `json:"flags,omitempty"` // GPT: attributes; MBR: 128 for the active one
+	Link   int64  `json:"link,omitempty"`  // of a logical one, the byte where the sector lies that names it
 	// Content is what a partition holds that is no part of the tree, without zeros at its end; Lost says that it holds more than is kept.
 	Content []byte `json:"content,omitempty"`
 	Lost    bool   `json:"lost,omitempty"`
@@ -125,7 +128,6 @@ func (t *Table) mbr(d Disk, first []byte) error {
 		return e[4], uint64(le.Uint32(e[8:])), uint64(le.Uint32(e[12:])), e[0]
 	}
 	extended := func(kind byte) bool { return kind == 0x05 || kind == 0x0f || kind == 0x85 }
-	var outer uint64
 	for i := range 4 {
 		kind, from, count, flags := entry(first, i)
 		if flags&0x7f != 0 || (kind != 0 && count == 0) { // a file system's own first sector
@@ -135,20 +137,26 @@ func (t *Table) mbr(d Disk, first []byte) error {
 		switch {
 		case kind == 0:
 		case extended(kind):
-			outer = from
+			t.Extended = &Partition{Number: i + 1, Type: fmt.Sprintf("%02x", kind), Flags: uint64(flags), Offset: int64(from) * sector,
+				Length: int64(count) * sector}
 		default:
 			if err := t.add(d, Partition{Number: i + 1, Type: fmt.Sprintf("%02x", kind), Flags: uint64(flags)}, from, from+count-1); err != nil {
 				return err
 			}
 		}
 	}
-	if len(t.Parts) == 0 && outer == 0 {
+	if len(t.Parts) == 0 && t.Extended == nil {
 		*t = Table{Size: d.Size()}
 		return nil
 	}
 	t.Scheme, t.ID = "mbr", fmt.Sprintf("%x", first[440:444])
-	for next, number := outer, 5; next != 0; number++ {
-		if number > 5+mostParts {
+	if t.Extended == nil {
+		return nil
+	}
+	outer := uint64(t.Extended.Offset / sector)
+	number := 5
+	for next, links := outer, 0; next != 0; links++ {
+		if links > mostParts {
 			return errors.New("its logical partitions have no end")
 		}
 		b := make([]byte, sector)
@@ -162,10 +170,11 @@ func (t *Table) mbr(d Disk, first []byte) error {
 			return errors.New("a logical partition is none")
 		}
 		if kind, from, count, flags := entry(b, 0); kind != 0 && count > 0 {
-			p := Partition{Number: number, Type: fmt.Sprintf("%02x", kind), Flags: uint64(flags)}
+			p := Partition{Number: number, Type: fmt.Sprintf("%02x", kind), Flags: uint64(flags), Link: int64(next) * sector}
 			if err := t.add(d, p, next+from, next+from+count-1); err != nil {
 				return err
 			}
+			number++
 		}
 		kind, from, _, _ := entry(b, 1)
 		if !extended(kind) {

@@ -84,6 +84,9 @@ func (r *Rooting) keep(d Disk) (err error) {
 			}
 		}
 	}
+	if t.Extended != nil {
+		first = min(first, t.Extended.Offset)
+	}
 	t.Front, err = solid(d, 0, min(first, mostFront))
 	return err
 }

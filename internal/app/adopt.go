@@ -46,8 +46,15 @@ func (a *App) Adopt(ctx context.Context, r AdoptRequest) (*build.Record, error) 
 	if err != nil {
 		return nil, err
 	}
-	a.Progress("read "+filepath.Base(file), 0, 0)
-	blob, err := store.Digest(ctx, file, nil)
+	info, err := os.Stat(file)
+	if err != nil {
+		return nil, err
+	}
+	done := int64(0)
+	blob, err := store.Digest(ctx, file, func(n int64) {
+		done += n
+		a.Progress("read "+filepath.Base(file), done, info.Size())
+	})
 	if err != nil {
 		return nil, err
 	}

@@ -18,7 +18,6 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
-	"github.com/ulikunitz/xz"
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/definition"
@@ -273,9 +272,7 @@ func decompress(r io.Reader) (plain io.Reader, done func(), err error) {
 			plain, done = z, z.Close
 		}
 	case bytes.HasPrefix(head, xzMark):
-		if err = xzWindow(in); err == nil {
-			plain, err = xz.NewReader(in)
-		}
+		plain = &xzReader{in: in}
 	default:
 		plain = in
 	}
@@ -283,20 +280,6 @@ func decompress(r io.Reader) (plain io.Reader, done func(), err error) {
 		err = fmt.Errorf("decompress: %w", err)
 	}
 	return plain, done, err
-}
-
-// xzWindow refuses a stream whose first block asks for too much memory (The .xz File Format 1.1.0, 3.1 and 5.3.1).
-func xzWindow(in *bufio.Reader) error {
-	head, _ := in.Peek(64) // a shorter stream is refused later
-	for at := 14; at+2 < len(head) && at < 13+int(head[12])*4; at++ {
-		if head[at] == 0x21 && head[at+1] == 1 { // LZMA2, and one byte for its dictionary
-			if bits := uint(head[at+2] & 0x3f); bits > 40 || int64(2|bits&1)<<(bits/2+11) > mostWindow {
-				return fmt.Errorf("it asks for more than %d MiB of memory", mostWindow>>20)
-			}
-			break
-		}
-	}
-	return nil
 }
 
 // newest is the latest time in a tree, which builds on it do not exceed.

@@ -47,6 +47,9 @@ func Readers() definition.BaseKinds {
 			if isRemote(from) && !canBeFetched(from) {
 				return "", "\"" + from + "\" is no address that can be fetched", "use http://, https:// or oci://, or a path"
 			}
+			if u, err := url.Parse(from); err == nil && u.User != nil && u.Host != "" {
+				return "", "the address names a user, and with a password anybody who reads the file knows it", "take that out"
+			}
 			return Table[slices.IndexFunc(Table, func(k *Kind) bool { return k.Takes(from) })].Name, "", ""
 		},
 		Read: func(kind string, v definition.Values) (settings any, key string) {

@@ -141,7 +141,15 @@ func (b *branch) adopt(w *store.Writer) (store.Blob, error) {
 		return store.Blob{}, err
 	}
 	defer file.Close()
-	if _, err := io.Copy(w, file); err != nil {
+	info, err := file.Stat()
+	if err != nil {
+		return store.Blob{}, err
+	}
+	done := int64(0)
+	if _, err := io.Copy(w, io.TeeReader(file, written(func(n int) {
+		done += int64(n)
+		b.emit(Progress{Doing: "keep " + filepath.Base(file.Name()), Done: done, Total: info.Size()})
+	}))); err != nil {
 		return store.Blob{}, err
 	}
 	blob, err := w.Commit()
@@ -149,6 +157,14 @@ func (b *branch) adopt(w *store.Writer) (store.Blob, error) {
 		err = fmt.Errorf("%s changed while it was read; run the command again", b.plan.Adopted)
 	}
 	return blob, err
+}
+
+// written is told how many bytes were written.
+type written func(n int)
+
+func (w written) Write(p []byte) (int, error) {
+	w(len(p))
+	return len(p), nil
 }
 
 // size is how many bytes of content a tree holds.

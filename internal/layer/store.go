@@ -147,7 +147,7 @@ func (s *Store) Commit(dir string, x Index) (string, error) {
 	return digest, nil
 }
 
-// named is what a layer is called: by its index and, if it was read from a disk, by how that was laid out, since two disks may hold one tree.
+// named is what a layer is called: by its index and, if it was read from a disk, by how that was laid out.
 func named(index, dir string) (string, error) {
 	text, err := os.ReadFile(filepath.Join(dir, DiskFile))
 	if errors.Is(err, fs.ErrNotExist) {

@@ -80,9 +80,9 @@ sfdisk -V ` + gpt + ` | head -3; cmp -n 60000 -i 0:1048576 core ` + gpt + `
 part esp 2 40; fsck.fat -n esp >/dev/null; part boot 42 8; e2fsck -fn boot >/dev/null 2>&1
 part root 50 200; e2fsck -fn root >/dev/null 2>&1
 mcopy -i esp '::EFI/Start me.efi' - | cmp - core; debugfs -R 'cat /kernel' boot 2>/dev/null; debugfs -R 'cat /etc/hello' root 2>/dev/null
-debugfs -R 'ls /boot' root 2>/dev/null | grep -c kernel || true`)
+debugfs -R 'ls /boot' root 2>/dev/null | grep -c kernel || true; debugfs -R 'cat /etc/second' root 2>/dev/null`)
 		for _, says := range []string{"No errors", "UUID=0BAD-CAFE", "LABEL=OLDESP", "UUID=11111111-2222-3333-4444-666666666666",
-			"LABEL=old-boot", "UUID=11111111-2222-3333-4444-777777777777", "a kernel\nmore\nhello\n0\n"} {
+			"LABEL=old-boot", "UUID=11111111-2222-3333-4444-777777777777", "a kernel\nmore\nhello\n0\nlinked\n"} {
 			require.Contains(t, out, says)
 		}
 		bare := p.glob("out/on-gpt/*/*bare*.raw")[0]

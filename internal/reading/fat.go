@@ -247,7 +247,9 @@ func (f *FAT) walk(text []byte, at string, depth int, give func(*tar.Header, io.
 		h := &tar.Header{Name: path.Join(at, e.name), Typeflag: tar.TypeReg, Mode: 0o600, ModTime: time.Unix(e.time, 0)}
 		if e.dir {
 			h.Typeflag, h.Mode = tar.TypeDir, 0o700
-			if err := give(h, nil); err != nil {
+			if err := give(h, nil); err == errHidden {
+				continue
+			} else if err != nil {
 				return err
 			}
 			inner, err := f.chain(e.first, mostFolder)
@@ -264,7 +266,7 @@ func (f *FAT) walk(text []byte, at string, depth int, give func(*tar.Header, io.
 			return fmt.Errorf("/%s: %w", h.Name, err)
 		}
 		h.Size = e.size
-		if err := give(h, content); err != nil {
+		if err := give(h, content); err != nil && err != errHidden {
 			return err
 		}
 	}

@@ -287,7 +287,7 @@ func (r *Rooting) Walk(give func(*tar.Header, io.Reader) error) error {
 		covered := func(h *tar.Header, content io.Reader) error {
 			for _, o := range r.Mounts[i+1:] { // what another file system hides
 				if h.Name == o.At || strings.HasPrefix(h.Name, o.At+"/") {
-					return nil
+					return errHidden
 				}
 			}
 			return give(h, content)

@@ -3,6 +3,7 @@ package reading
 import (
 	"archive/tar"
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"path"
@@ -17,11 +18,13 @@ import (
 // Rooted is a file system whose names can be read one after the other.
 type Rooted interface {
 	// Walk gives each name below the root as an archive would have it (POSIX.1-2001), a folder before what it holds, below a folder "at".
-	// The root itself is given as "at" too.
+	// The root itself is given as "at" too. What is answered with errHidden is not there, with all that is below it.
 	Walk(at string, give func(h *tar.Header, content io.Reader) error) error
 	// ReadFile is a file's content, of at most so many bytes; nil if there is no such file.
 	ReadFile(name string, most int64) ([]byte, error)
 }
+
+var errHidden = errors.New("another file system hides it")
 
 // Bounds of a file system.
 const (
@@ -42,7 +45,10 @@ func (fs *Ext4) Walk(at string, give func(*tar.Header, io.Reader) error) error {
 	if root.links() == 0 {
 		return damaged("its root is deleted")
 	}
-	return w.folder(root, at, 0)
+	if err := w.folder(root, at, 0); err != errHidden {
+		return err
+	}
+	return nil
 }
 
 type ext4Walk struct {
@@ -94,7 +100,7 @@ func (w *ext4Walk) folder(n *inode, name string, depth int) error {
 		} else {
 			err = w.file(child, below)
 		}
-		if err != nil {
+		if err != nil && err != errHidden {
 			return err
 		}
 	}
@@ -126,9 +132,6 @@ func (w *ext4Walk) file(n *inode, name string) error {
 	}
 	if n.flags()&flagEncrypted != 0 {
 		return fmt.Errorf("/%s is encrypted (fscrypt); a base needs plain files", name)
-	}
-	if n.links() > 1 && n.kind() == unix.S_IFREG {
-		w.first[n.number] = name
 	}
 	h, err := w.header(n, name)
 	if err != nil {
@@ -167,7 +170,10 @@ func (w *ext4Walk) file(n *inode, name string) error {
 	default:
 		return damaged("/%s is of no kind that is known", name)
 	}
-	return w.give(h, content)
+	if err = w.give(h, content); err == nil && n.links() > 1 && n.kind() == unix.S_IFREG {
+		w.first[n.number] = name
+	}
+	return err
 }
 
 // open is a file's content, holes as zeros.

@@ -15,5 +15,6 @@ size=2048, type=21686148-6449-6E6F-744E-656564454649, name=bios\nsize=81920, typ
 size=16384, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4, name=boot\ntype=0FC63DAF-8483-4772-8E79-3D69D8477DE4, name="the root"\n' | sfdisk -q gpt.img
 dd if=core of=gpt.img bs=1M seek=1 conv=notrunc status=none; dd if=esp of=gpt.img bs=1M seek=2 conv=notrunc status=none
 mke2fs -q -t ext4 -b 4096 -L old-boot -U 11111111-2222-3333-4444-666666666666 -d boot -E offset=$((42*1048576)) gpt.img 8M
+mkdir -p tree/boot/hidden; echo linked > tree/boot/hidden/first; ln tree/boot/hidden/first tree/etc/second
 mke2fs -q -t ext4 -L old-root -U 11111111-2222-3333-4444-777777777777 -d tree -E offset=$((50*1048576)) gpt.img 80M
 rm -r tree boot esp

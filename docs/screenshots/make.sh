@@ -111,7 +111,15 @@ for _ in 1 2 3; do zygos build buoy-logger --force --quiet >/dev/null 2>&1; done
 printf '\n[keep]\nversions = 2\n' >> zygos.toml
 shot prune "$work/ebbline" "zygos prune --all" "zygos prune --yes"
 sed -i 's/^series/sereis/; s/ebb-base@stable/ebb-bsae@stable/; s/"tar"/"qcow3"/; s|scripts/desk-install.sh|scripts/desk-instal.sh|' images/tide-desk.toml
-shot lint "$work/ebbline" "zygos lint"
+zygos new "$work/found" >/dev/null 2>&1 # a base that is found by rule
+cd "$work/found"
+sed -i '/^release/,/^sha256/d; s|^\[base.field-os\]|&\nnewest = "1.*"\nfeed = "bases"\nfile = "field-os-${release}.tar.zst"|' zygos.toml
+(cd bases && sha256sum -- *.zst > SHA256SUMS)
+zygos build first --quiet >/dev/null
+zstd -dqf bases/field-os-1.2.0.tar.zst -o newer.tar && tar -rf newer.tar images && zstd -qf --rm newer.tar -o bases/field-os-1.10.0.tar.zst
+(cd bases && sha256sum -- *.zst > SHA256SUMS)
+shot lint "$work/ebbline" "zygos lint" "cd ../found" "zygos due" "zygos bases --refresh" "zygos due" "zygos preview first" \
+    "zygos build first --quiet" "(cd bases && sha256sum *1.2.0* > SHA256SUMS)   # the publisher takes a release away" "zygos build first"
 cp -r "$here/../../examples/debian" "$work/debian"
 cp -r "$here"/../../.cache/debian/{bases,zygos.toml} "$work/debian/"
 cd "$work/debian"

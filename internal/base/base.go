@@ -175,9 +175,11 @@ func (im *Importer) Archive(ctx context.Context, b *definition.Base) (file, from
 		}
 		tried = append(tried, fmt.Sprintf("  %s: %v", from, reason(err)))
 	}
-	return "", "", fmt.Errorf("base %s could not be had from any of its places:\n%s\nCorrect [base.%s] from = […], or put the archive in "+
-		"one of them",
-		b.Name, strings.Join(tried, "\n"), b.Name)
+	do := fmt.Sprintf("Correct [base.%s] from = […], or put the archive in one of them", b.Name)
+	if b.Feed != nil {
+		do = fmt.Sprintf("Its feed, %s, listed it there. 'zygos bases --refresh %s' asks what it lists now", b.Feed.At, b.Name)
+	}
+	return "", "", fmt.Errorf("base %s could not be had from any of its places:\n%s\n%s", b.Name, strings.Join(tried, "\n"), do)
 }
 
 func exists(file string) bool {

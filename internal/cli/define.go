@@ -102,10 +102,13 @@ func (in *invocation) writeBases(list []app.Base) error {
 // answered tells what feeds say that is new, or not as it should be.
 func (in *invocation) answered(list []feed.Answer) {
 	for _, a := range list {
-		switch {
-		case a.Doubt != "":
+		if a.Doubt != "" {
 			in.note("note: %s", a.Doubt)
-		case a.Was != "":
+		}
+		if a.Do != "" {
+			in.note("      if the publisher says that this is right: %s", a.Do)
+		}
+		if a.Was != "" {
 			in.note("Base %s is now %s, it was %s", a.Base, a.Release, a.Was)
 		}
 	}

@@ -161,10 +161,6 @@ compression = "zstd"
 		require.Contains(t, built.out+built.err, says)
 	}
 	p.ok("publish", "field-machine", "--region", "shelf")
-	said := p.run("test", "field-machine", "--in", "vm", "--check", "the machine answers", "--region", "shelf")
-	require.Zero(t, said.code, said.err)
-	require.Regexp(t, `the machine answers +vm +passed`, said.out)
-	require.Regexp(t, `fetch [0-9.]+ MiB .*, boot .*, judge in the machine `, said.err)
 	disk := p.glob("regions/shelf/field-machine/*/*.qcow2")[0]
 	// The same disk as a base: its child's is laid out as it is, and comes up.
 	p.diskBase("own", disk, `[[check]]
@@ -175,8 +171,11 @@ inline = "cat /etc/hello; findmnt /var/log; swapon --show=TYPE --noheadings | gr
 format = "qcow2"
 boot   = "base"
 `)
-	child := make(chan result)
-	go func() { child <- p.run("build", "on-own") }()
+	beside := make(chan result, 2)
+	go func() {
+		beside <- p.run("test", "field-machine", "--in", "vm", "--check", "the machine answers", "--region", "shelf")
+		beside <- p.run("build", "on-own")
+	}()
 	a := newClone(t, p.dir, disk, "a")
 	require.Equal(t, "running", a.up(), "no unit failed")
 	b := newClone(t, p.dir, disk, "b")
@@ -197,7 +196,10 @@ boot   = "base"
 	require.Equal(t, first, a.do(own), "and they stay over a restart")
 	require.Equal(t, "1", a.do("wc -l < /var/lib/counted"), "a script of first boot ran once")
 	require.Contains(t, a.do("cat /proc/cmdline"), "console=ttyS0")
-	came := <-child
+	said, came := <-beside, <-beside
+	require.Zero(t, said.code, said.err)
+	require.Regexp(t, `the machine answers +vm +passed`, said.out)
+	require.Regexp(t, `fetch [0-9.]+ MiB .*, boot .*, judge in the machine `, said.err)
 	require.Zero(t, came.code, came.err)
 	require.Contains(t, came.err, "it is the child, with its partitions: passed")
 }

@@ -32,7 +32,8 @@ type Answer struct {
 	Was     string    `json:"was,omitempty"`   // the release before, "" if there was none or it is the same
 	Newer   string    `json:"newer,omitempty"` // than the pinned one
 	Asked   time.Time `json:"asked"`           // when it was listed so
-	Doubt   string    `json:"doubt,omitempty"` // what is not as it should be, and what to do; "" for nothing
+	Doubt   string    `json:"doubt,omitempty"` // what is not as it should be; "" for nothing
+	Do      string    `json:"do,omitempty"`    // a command that takes it as it is, "" if none does
 }
 
 // UnheardError says that a feed could not be asked, so that nothing is known of what it would say.
@@ -77,8 +78,10 @@ func Ask(ctx context.Context, s *state.State, b *definition.Base, accept bool) (
 	switch {
 	case errors.As(err, &unheard) && before != nil:
 		s.Choose(b, old)
-		return answer(b, before, fmt.Sprintf("the feed of base %s cannot be asked: %v; going on with %s, as listed %s ago", b.Name, err,
-			before.Release, plain.Age(b.Asked.At))), nil
+		a := answer(b, before)
+		a.Doubt = fmt.Sprintf("the feed of base %s cannot be asked: %v; going on with %s, as listed %s ago", b.Name, err, before.Release,
+			plain.Age(b.Asked.At))
+		return a, nil
 	case err != nil:
 		return nil, fmt.Errorf("the feed of base %s: %w", b.Name, err)
 	}
@@ -87,7 +90,7 @@ func Ask(ctx context.Context, s *state.State, b *definition.Base, accept bool) (
 	if before != nil && !accept {
 		kept, doubt = hold(b, before, list)
 	}
-	list = append(kept, list...)
+	list = append(kept, slices.DeleteFunc(list, func(r definition.Release) bool { return len(kept) > 0 && r.Release == kept[0].Release })...)
 	slices.SortStableFunc(list, func(x, y definition.Release) int { return plain.CompareVersions(y.Release, x.Release) })
 	if err := s.KeepListed(b, state.NewListed(b, signer.digest, list[:min(len(list), mostReleases)])); err != nil {
 		return nil, err
@@ -95,13 +98,16 @@ func Ask(ctx context.Context, s *state.State, b *definition.Base, accept bool) (
 	if b.SHA256 == "" {
 		return nil, fmt.Errorf("the feed of base %s, %s, lists %s; it lists %s", b.Name, b.Feed.At, b.Feed.Wanted(), some(list))
 	}
-	return answer(b, before, doubt), nil
+	a := answer(b, before)
+	if a.Doubt = doubt; len(kept) > 0 {
+		a.Do = "zygos bases --refresh --accept " + b.Name
+	}
+	return a, nil
 }
 
 // answer is what a base is now, and was before.
-func answer(b *definition.Base, before *definition.Release, doubt string) *Answer {
-	a := &Answer{Base: b.Name, Release: b.Release, Digest: "sha256:" + b.SHA256, From: b.From[0], Newer: b.Asked.Newer, Asked: b.Asked.At,
-		Doubt: doubt}
+func answer(b *definition.Base, before *definition.Release) *Answer {
+	a := &Answer{Base: b.Name, Release: b.Release, Digest: "sha256:" + b.SHA256, From: b.From[0], Newer: b.Asked.Newer, Asked: b.Asked.At}
 	if before != nil && before.Release != b.Release {
 		a.Was = before.Release
 	} else if before != nil && before.SHA256 != b.SHA256 {
@@ -113,7 +119,6 @@ func answer(b *definition.Base, before *definition.Release, doubt string) *Answe
 // hold says what of the release before is to be kept beside what a feed lists now, and why: a listing does not go back unseen, and a
 // release does not become another one.
 func hold(b *definition.Base, before *definition.Release, list []definition.Release) (kept []definition.Release, doubt string) {
-	accept := "zygos bases --refresh --accept " + b.Name
 	at := slices.IndexFunc(list, func(r definition.Release) bool { return r.Release == before.Release })
 	held := *before
 	held.Gone = true
@@ -125,11 +130,9 @@ func hold(b *definition.Base, before *definition.Release, list []definition.Rele
 	case at >= 0 && b.Feed.Kind == definition.Registry: // a tag moves
 		return nil, ""
 	case at >= 0:
-		now := list[at].SHA256
-		list[at] = held
-		return nil, fmt.Sprintf("the feed of base %s lists other bytes for %s than before (sha256 %s, it was %s). They are not taken: a release "+
-			"does not change. If the publisher says that it did: %s", b.Name, before.Release, plain.Digest("sha256:"+now),
-			plain.Digest("sha256:"+before.SHA256), accept)
+		return []definition.Release{held}, fmt.Sprintf("the feed of base %s lists other bytes for %s than before (sha256 %s, it was %s); they "+
+			"are not taken, since a release does not change", b.Name, before.Release, plain.Digest("sha256:"+list[at].SHA256),
+			plain.Digest("sha256:"+before.SHA256))
 	}
 	take, _ := b.Feed.Choose(list)
 	lists := b.Feed.Wanted()
@@ -138,8 +141,8 @@ func hold(b *definition.Base, before *definition.Release, list []definition.Rele
 	} else if take != nil {
 		lists = take.Release + " as the " + b.Feed.Rule()
 	}
-	return []definition.Release{held}, fmt.Sprintf("the feed of base %s went back: it lists %s, and listed %s before. %s stays; if it was "+
-		"withdrawn: %s", b.Name, lists, before.Release, before.Release, accept)
+	return []definition.Release{held}, fmt.Sprintf("the feed of base %s went back: it lists %s, and listed %s before, which stays", b.Name,
+		lists, before.Release)
 }
 
 // some names some releases.

@@ -90,7 +90,10 @@ func Ask(ctx context.Context, s *state.State, b *definition.Base, accept bool) (
 	if before != nil && !accept {
 		kept, doubt = hold(b, before, list)
 	}
-	list = append(kept, slices.DeleteFunc(list, func(r definition.Release) bool { return len(kept) > 0 && r.Release == kept[0].Release })...)
+	many := len(list) > mostReleases
+	list = append(kept, slices.DeleteFunc(list, func(r definition.Release) bool {
+		return len(kept) > 0 && r.Release == kept[0].Release || many && !b.Feed.Means(r.Release) && r.Release != b.Feed.Pinned
+	})...)
 	slices.SortStableFunc(list, func(x, y definition.Release) int { return plain.CompareVersions(y.Release, x.Release) })
 	if err := s.KeepListed(b, state.NewListed(b, signer.digest, list[:min(len(list), mostReleases)])); err != nil {
 		return nil, err

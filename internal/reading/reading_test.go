@@ -284,15 +284,59 @@ func TestHostileDisks(t *testing.T) {
 	}
 }
 
-// fuzz begins with those of the small disks whose names begin so.
+// spoilt is a file with other bytes at some places.
+type spoilt struct {
+	whole []byte
+	at    []int
+	bytes [][]byte
+}
+
+func (s *spoilt) ReadAt(p []byte, at int64) (int, error) {
+	n, err := bytes.NewReader(s.whole).ReadAt(p, at)
+	for i, b := range s.bytes {
+		for j := range b {
+			if k := int64(s.at[i]+j) - at; k >= 0 && k < int64(n) {
+				p[k] = b[j]
+			}
+		}
+	}
+	return n, err
+}
+
+// fuzz spoils those of the small disks whose names begin so. An input says which, and again and again in five bytes where, among the bytes
+// that are not zero, and how many others follow. So it stays small, whatever the size of the disk.
 func fuzz(f *testing.F, kinds ...string) {
-	for name, text := range small(f, f.TempDir()) {
-		if slices.ContainsFunc(kinds, func(kind string) bool { return strings.HasPrefix(name, kind) }) {
-			f.Add(text)
+	files := small(f, f.TempDir())
+	var list [][]byte
+	var solid [][]int
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		if !slices.ContainsFunc(kinds, func(kind string) bool { return strings.HasPrefix(name, kind) }) {
+			continue
+		}
+		var places []int
+		for at, b := range files[name] {
+			if b != 0 {
+				places = append(places, at)
+			}
+		}
+		list, solid = append(list, files[name]), append(solid, places)
+		for k := range 64 { // some of each
+			at := binary.LittleEndian.AppendUint32([]byte{byte(len(list) - 1)}, uint32(k*len(places)/64))
+			f.Add(append(at, 4, 0xff, 0xff, 0xff, 0x7f))
 		}
 	}
 	f.Fuzz(func(_ *testing.T, text []byte) {
-		_ = readAll(bytes.NewReader(text), int64(len(text))) // whatever comes of it
+		if len(text) == 0 {
+			return
+		}
+		which := int(text[0]) % len(list)
+		s := &spoilt{whole: list[which]}
+		for text = text[1:]; len(text) > 5; {
+			at := solid[which][int(binary.LittleEndian.Uint32(text))%len(solid[which])]
+			b := text[5:min(len(text), 5+int(text[4])%9)]
+			s.at, s.bytes, text = append(s.at, at), append(s.bytes, b), text[5+len(b):]
+		}
+		_ = readAll(s, int64(len(s.whole))) // whatever comes of it
 	})
 }
 

@@ -5,7 +5,7 @@
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 program=$(cd "$here/../.." && pwd)/bin/zygos
-if ! command -v Xvfb xterm import chromium >/dev/null; then
+if ! { command -v Xvfb && command -v xterm && command -v import && command -v chromium; } >/dev/null; then
     apt-get update -qq
     DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends xvfb xterm imagemagick chromium fonts-dejavu-core >/dev/null
 fi

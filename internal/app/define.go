@@ -46,7 +46,10 @@ func (a *App) Bases(ctx context.Context, names []string, fetch bool) (list []Bas
 				return nil, err
 			}
 		}
-		line := Base{Name: b.Name, Release: b.Release, Digest: "sha256:" + b.SHA256, Used: []string{}, Found: plan.FoundBy(b)}
+		line := Base{Name: b.Name, Release: b.Release, Used: []string{}, Found: plan.FoundBy(b)}
+		if b.SHA256 != "" {
+			line.Digest = "sha256:" + b.SHA256
+		}
 		line.State, line.From = importer.State(b)
 		for _, img := range a.Images {
 			if img.Base == b.Name {

@@ -6,11 +6,13 @@ import (
 	"strings"
 	"time"
 
+	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/compare"
 	"zygos/internal/definition"
 	"zygos/internal/family"
 	"zygos/internal/plain"
+	"zygos/internal/plan"
 	"zygos/internal/publish"
 	"zygos/internal/report"
 	"zygos/internal/rules"
@@ -69,6 +71,7 @@ type Account struct {
 	Placements []catalog.Placement   `json:"placements"`
 	Underway   []catalog.Underway    `json:"underway"` // asked for, and not placed
 	Repeated   string                `json:"repeated,omitempty"`
+	Found      *plan.Found           `json:"found,omitempty"` // how the base was, if the record is kept here
 	Moves      []catalog.Move        `json:"tag_moves"`
 	Recalls    []catalog.EndedRecall `json:"ended_recalls"`
 }
@@ -82,6 +85,9 @@ func (a *App) Show(ctx context.Context, ref string) (*Account, error) {
 	t := &Account{Version: v, Children: []string{}}
 	if t.Made, err = a.Catalog.Build(ctx, v.Build); err != nil {
 		return nil, err
+	}
+	if r, err := build.ReadRecord(a.Dir, v.Build); err == nil && r.Plan != nil {
+		t.Found = r.Plan.Base.Found
 	}
 	relatives, err := a.Catalog.Family(ctx, v.Image, v.Version, 1)
 	if err != nil {

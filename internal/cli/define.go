@@ -81,7 +81,7 @@ func runBases(ctx context.Context, in *invocation, a *app.App) error {
 func (in *invocation) writeBases(list []app.Base) error {
 	var rows, found [][]string
 	for _, b := range list {
-		rows = append(rows, []string{b.Name, dash(b.Release), b.State, dash(short(strings.TrimPrefix(b.Digest, "sha256:"))), b.From,
+		rows = append(rows, []string{b.Name, dash(b.Release), b.State, dash(short(b.Digest)), b.From,
 			dash(strings.Join(b.Used, ", "))})
 		if f := b.Found; f != nil {
 			asked := "never"

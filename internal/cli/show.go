@@ -45,6 +45,9 @@ func (in *invocation) origin(a *app.Account) [][2]string {
 	rows := [][2]string{{"version", in.paint(bold, v.Ref())}, {"tags", dash(strings.Join(v.Tags, ", "))},
 		{"base", fmt.Sprintf("%s@%s  %s", v.BaseName, v.BaseVersion, v.BaseDigest)},
 		{"created", when(v.Created) + ", " + age(v.Created) + " ago"}}
+	if f := a.Found; f != nil {
+		rows = slices.Insert(rows, 3, [2]string{"found", fmt.Sprintf("%s in %s, %s, asked %s", f.Rule, f.Feed, f.From, when(f.Asked))})
+	}
 	if r := v.Recall; r != nil {
 		through := ""
 		if r.Image != v.Image || r.Version != v.Version {

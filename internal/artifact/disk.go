@@ -96,9 +96,19 @@ func (t *Tree) volume(ctx context.Context, o Options) (disk.Volume, error) {
 // starting is what a tree's disk needs to start by itself; the error is a *boot.MissingError if the tree cannot.
 func (t *Tree) starting(o Options) (*boot.Parts, error) {
 	vfat := t.numberOf("esp")
+	layout, err := t.layout()
+	if err != nil {
+		return nil, err
+	}
+	var gone []string
+	if layout != nil {
+		for _, m := range layout.Mounts {
+			gone = append(gone, path.Join("/", m.At))
+		}
+	}
 	return boot.Disk(&boot.Tree{Tree: t.Merged, Content: t.Content}, boot.Wanted{Token: o.Label, Cmdline: o.Says["cmdline"],
 		Loader: o.Says["loader"], UUID: dashed(t.idOf("root")), Root: "PARTUUID=" + dashed(t.idOf("root partition")),
-		ESP: fmt.Sprintf("UUID=%04X-%04X", vfat>>16, vfat&0xffff), Mounts: t.mounts(o)})
+		ESP: fmt.Sprintf("UUID=%04X-%04X", vfat>>16, vfat&0xffff), Mounts: t.mounts(o), Gone: gone})
 }
 
 // Start is what starts the tree's disk without its loader.

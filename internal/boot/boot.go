@@ -30,6 +30,7 @@ type Wanted struct {
 	UUID    string // of the root's file system
 	Loader  string // name of the one to use, "" for the first that the tree has
 	Mounts  []Mount
+	Gone    []string // folders that partitions held which this disk has not, "/" and so on; nil if the tree is of no other disk
 }
 
 // Mount is a partition beside the root and the EFI partition.
@@ -251,9 +252,13 @@ func (t *Tree) fstab(w Wanted) (added []Added, err error) {
 			break
 		}
 	}
-	own, err := t.text("etc/fstab")
+	had, err := t.text("etc/fstab")
 	if err != nil {
 		return nil, err
+	}
+	own := had
+	if w.Gone != nil {
+		own = without(had, w.Gone)
 	}
 	text := own
 	if !mounts(own, "") { // a word for people
@@ -275,10 +280,25 @@ func (t *Tree) fstab(w Wanted) (added []Added, err error) {
 			added = append(added, Added{Path: m.Folder, Folder: true})
 		}
 	}
-	if text != own {
+	if text != had {
 		added = append(added, Added{Path: "etc/fstab", Text: text})
 	}
 	return added, nil
+}
+
+// without is an fstab(5) without the lines for partitions of another disk: those mounted on some folders, and swap.
+func without(fstab string, folders []string) (text string) {
+	for line := range strings.Lines(fstab) {
+		f := strings.Fields(line)
+		if len(f) > 2 && f[0][0] != '#' {
+			partition := f[0][0] != '/' || strings.HasPrefix(f[0], "/dev/")
+			if slices.Contains(folders, f[1]) || f[2] == "swap" && partition {
+				continue
+			}
+		}
+		text += line
+	}
+	return text
 }
 
 // mounts says whether an fstab(5) has a line for a mount point, "" for any.

@@ -92,6 +92,29 @@ func TestKernelsAndLoaderGoWhereTheyAreFound(t *testing.T) {
 	require.Contains(t, string(on(p, "loader/entries/link-6.1.0-9-cloud.conf").Text), "options root=PARTUUID=1-2 quiet console=ttyS0\n")
 }
 
+// A tree of another disk names that disk's partitions; one with partitions of its own names those.
+func TestMountsOfTheDisk(t *testing.T) {
+	w := wanted
+	w.Gone = []string{"/", "/boot", "/boot/efi"}
+	w.Mounts = []boot.Mount{{Device: "PARTUUID=3", Folder: "var/log"}, {Device: "PARTUUID=4", Swap: true},
+		{Device: "PARTUUID=5", Folder: "data"}}
+	p, err := boot.Disk(tree(t, debian(map[string]string{"etc/fstab": "# theirs\nUUID=1 / xfs defaults 0 1\nUUID=2 /boot ext4 defaults 0 2\n" +
+		"UUID=3 none swap sw 0 0\n/swapfile none swap sw 0 0\nserver:/x /data nfs defaults 0 0\ntmpfs /tmp tmpfs defaults 0 0"})), w)
+	require.NoError(t, err)
+	var folders []string
+	for _, a := range p.Root {
+		if a.Folder {
+			folders = append(folders, a.Path)
+		}
+		if a.Path == "etc/fstab" {
+			require.Equal(t, "PARTUUID=1-2 / ext4 errors=remount-ro 0 1\nUUID=AB-CD /boot/efi vfat umask=0077 0 1\n# theirs\n"+
+				"/swapfile none swap sw 0 0\nserver:/x /data nfs defaults 0 0\ntmpfs /tmp tmpfs defaults 0 0\n"+
+				"PARTUUID=3 /var/log ext4 defaults 0 2\nPARTUUID=4 none swap sw 0 0\n", a.Text)
+		}
+	}
+	require.Equal(t, []string{"var/log", "data"}, folders, "made where the tree has none")
+}
+
 func TestWhatATreeLacksIsNamedWithItsPackages(t *testing.T) {
 	for says, files := range map[string]map[string]string{
 		"it has no boot loader; install systemd-boot in a stage": debian(map[string]string{"usr/lib/systemd/boot/efi/systemd-bootx64.efi": "-"}),

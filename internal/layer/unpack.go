@@ -3,6 +3,7 @@ package layer
 import (
 	"archive/tar"
 	"bufio"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -12,6 +13,7 @@ import (
 	"math"
 	"os"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -68,7 +70,8 @@ func Unpack(ctx context.Context, r io.Reader, folder Folder, limits Limits) (Ind
 
 // Take writes what walk gives, entries as an archive has them, as Unpack does with an archive.
 func Take(ctx context.Context, walk func(give func(*tar.Header, io.Reader) error) error, folder Folder, limits Limits) (Index, error) {
-	u := unpacker{ctx: ctx, folder: folder, limits: limits, at: map[string]int{}}
+	u := unpacker{ctx: ctx, folder: folder, limits: limits, at: map[string]int{}, writers: newWriters(folder)}
+	defer u.writers.end()
 	u.add(Entry{Path: ".", Kind: Dir, Mode: 0o755})
 	err := walk(func(h *tar.Header, content io.Reader) error {
 		if err := ctx.Err(); err != nil {
@@ -76,6 +79,9 @@ func Take(ctx context.Context, walk func(give func(*tar.Header, io.Reader) error
 		}
 		return u.entry(h, content)
 	})
+	if err := u.settle(true); err != nil { // which comes before what was met later
+		return nil, err
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -102,6 +108,8 @@ type unpacker struct {
 	at     map[string]int // path -> position in index
 	bytes  int64
 	acls   []aclOf
+
+	writers *writers
 }
 
 // aclOf is an ACL in words: the names in it may be those of accounts that come later in the archive.
@@ -230,6 +238,9 @@ func (u *unpacker) hardlink(h *tar.Header, name string) error {
 	if reason != "" {
 		return &HostileError{h.Name, fmt.Sprintf("is a hard link to %q, which leaves the root", h.Linkname)}
 	}
+	if err := u.settle(true); err != nil { // the file has to be there
+		return err
+	}
 	i, ok := u.at[target]
 	if !ok || u.index[i].Kind == Dir {
 		return &HostileError{h.Name, fmt.Sprintf("is a hard link to %q, which is no file before it in the archive", h.Linkname)}
@@ -262,22 +273,57 @@ func (u *unpacker) write(e *Entry, content io.Reader) error {
 		u.add(*e)
 		return u.folder.create(path.Join(u.folder.Dir, e.Path), e, nil)
 	}
+	if e.Kind == File && e.Same == "" && e.Size <= smallFile {
+		u.add(*e)
+		if err := u.writers.write(len(u.index)-1, e, content); err != nil {
+			return err
+		}
+		return u.settle(false)
+	}
 	if e.Kind == File && e.Same == "" {
 		hash, holes := sha256.New(), newHoleFinder()
 		counted := &counter{r: content}
-		err := u.folder.Put(e, io.TeeReader(&interruptible{u.ctx, counted}, io.MultiWriter(hash, holes)))
+		hashing := newAside(io.MultiWriter(hash, holes))
+		err := u.folder.Put(e, io.TeeReader(&interruptible{u.ctx, counted}, hashing))
+		hashing.end()
 		if err != nil {
 			return err
 		}
 		e.Digest, e.Data = hex.EncodeToString(hash.Sum(nil)), holes.Data()
-		if u.bytes += counted.solid; u.bytes > u.limits.Bytes {
-			return &HostileError{e.Path, fmt.Sprintf("brings the archive over the limit of %d bytes", u.limits.Bytes)}
-		}
 		u.add(*e)
-		return nil
+		return u.solid(e, counted.solid)
 	}
 	u.add(*e)
 	return u.folder.Put(e, nil)
+}
+
+// solid adds to the bytes of all files.
+func (u *unpacker) solid(e *Entry, n int64) error {
+	if u.bytes += n; u.bytes > u.limits.Bytes {
+		return &HostileError{e.Path, fmt.Sprintf("brings the archive over the limit of %d bytes", u.limits.Bytes)}
+	}
+	return nil
+}
+
+// settle puts into the index what became of small files; all of those that were begun, or as far as they are written.
+func (u *unpacker) settle(all bool) error {
+	list, failed := u.writers.take(all)
+	if failed && !all {
+		more, _ := u.writers.take(true)
+		list = append(list, more...)
+	}
+	slices.SortFunc(list, func(a, b result) int { return cmp.Compare(a.at, b.at) })
+	for _, r := range list {
+		e := &u.index[r.at]
+		if r.err != nil {
+			return r.err
+		}
+		e.Digest, e.Data = r.digest, r.data
+		if err := u.solid(e, r.solid); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // parents makes missing folders above a name and refuses a way that passes through anything else.

@@ -45,12 +45,13 @@ faults: deps ## let FAULTS=500 faults strike publications to the simulated cloud
 	ZYGOS_FAULTS=$(FAULTS) $(GO) test -count=1 -timeout 60m -v -run TestFaultsOfACloud ./internal/cli
 
 FUZZ := 10m
-fuzz: ## fuzz definitions and archives, FUZZ=10m each
+fuzz: ## fuzz definitions, archives and readers of disks, FUZZ=10m each
 	$(GO) test ./internal/definition -run xx -fuzz FuzzDefinition -fuzztime $(FUZZ) -fuzzminimizetime 10x
 	$(GO) test ./internal/layer -run xx -fuzz FuzzUnpack -fuzztime $(FUZZ) -fuzzminimizetime 10x
+	for f in Ext4 Table Qcow2 Vmdk Vhd Vhdx; do $(GO) test ./internal/reading -run xx -fuzz "Fuzz$$f\$$" -fuzztime $(FUZZ) -fuzzminimizetime 10x || exit; done
 
-# As root: what is read of ext4 against the kernel, and against the test images of e2fsprogs' source package.
-foreign: deps
+# Needs root; the test images are those of e2fsprogs' source package.
+foreign: deps ## compare what is read of ext4 with what the kernel sees
 	t=$$(mktemp -d); cd $$t; mkdir -p lists/partial; \
 	sed 's/^Types: deb$$/Types: deb-src/' /etc/apt/sources.list.d/debian.sources > s.sources; \
 	apt="apt-get -qq -o Dir::Etc::sourcelist=$$t/s.sources -o Dir::Etc::sourceparts=/dev/null -o Dir::State::lists=$$t/lists"; \

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -54,7 +55,7 @@ func runBases(ctx context.Context, in *invocation, a *app.App) error {
 	}
 	list, err := a.Bases(ctx, in.args, f.fetch)
 	if err != nil {
-		return errors.Join(failed, err)
+		return cmp.Or(failed, err)
 	}
 	l.end()
 	if in.json {

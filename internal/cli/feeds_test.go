@@ -104,7 +104,8 @@ func TestFeedsThatLie(t *testing.T) {
 	require.Contains(t, p.fails(1, "is not the file that its feed, bases, lists", "build", "first").err, "hold an earlier one with pinned")
 	require.Contains(t, p.ok("list", "first"), "0.1.1")
 	p.fails(2, "--accept goes with --refresh", "bases", "--accept")
-	p.fails(2, `no base "nothing" in zygos.toml`, "bases", "--refresh", "nothing")
+	wrong := p.fails(2, `no base "nothing" in zygos.toml`, "bases", "--refresh", "nothing")
+	require.Equal(t, 1, strings.Count(wrong.err, "nothing"), "said once")
 }
 
 // Over a web server: listings by their own name, redirected, slow, broken; whoever waits can go.

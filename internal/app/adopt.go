@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"zygos/internal/artifact"
 	"zygos/internal/base"
@@ -58,12 +57,12 @@ func (a *App) Adopt(ctx context.Context, r AdoptRequest) (*build.Record, error) 
 	if err != nil {
 		return nil, err
 	}
-	digest := strings.TrimPrefix(blob.Digest, "sha256:")
-	b := &definition.Base{Name: plan.Adopted, Release: digest[:12], From: []string{file}, SHA256: digest, Kind: kind}
+	digits := blob.Digest.Hex()
+	b := &definition.Base{Name: plan.Adopted, Release: digits[:12], From: []string{file}, SHA256: blob.Digest, Kind: kind}
 	p := &plan.Plan{Image: r.Image, Version: r.Version, Build: plan.NewBuildID(), Why: "adopted from " + filepath.Base(file), Adopted: file,
-		Base:   plan.Base{Name: b.Name, Version: b.Release, Digest: blob.Digest},
+		Base:   plan.Base{Name: b.Name, Version: b.Release, Digest: blob.Digest.String()},
 		Inputs: map[string]string{}, Labels: img.Labels, Regions: img.Regions, Sources: []plan.Source{},
-		Fingerprint: plan.Digest([]byte(plan.Adopted + "\n" + digest)),
+		Fingerprint: plan.Digest([]byte(plan.Adopted + "\n" + digits)),
 		Shapes:      []plan.Shape{{Stages: []plan.Stage{}, Artifacts: []definition.Artifact{made}}}}
 	if _, _, err := a.Sweep(ctx, false); err != nil {
 		return nil, err

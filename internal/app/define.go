@@ -41,14 +41,14 @@ func (a *App) Bases(ctx context.Context, names []string, fetch bool) (list []Bas
 	}
 	importer := supply.Importer(a.State, "", a.Progress)
 	for _, b := range bases {
-		if fetch && b.SHA256 != "" {
+		if fetch && !b.SHA256.IsZero() {
 			if err := supply.Fetch(ctx, a.State, b, a.Progress); err != nil {
 				return nil, err
 			}
 		}
 		line := Base{Name: b.Name, Release: b.Release, Used: []string{}, Found: plan.FoundBy(b)}
-		if b.SHA256 != "" {
-			line.Digest = "sha256:" + b.SHA256
+		if !b.SHA256.IsZero() {
+			line.Digest = b.SHA256.String()
 		}
 		line.State, line.From = importer.State(b)
 		for _, img := range a.Images {

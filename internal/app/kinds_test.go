@@ -21,6 +21,7 @@ import (
 	"zygos/internal/base"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
 	"zygos/internal/publish"
@@ -59,14 +60,14 @@ func (s *shelf) Fetch(_ context.Context, at string, from int64) (io.ReadCloser, 
 	return io.NopCloser(bytes.NewReader(s.things[at][from:])), nil
 }
 
-func (s *shelf) Stat(_ context.Context, at string) (int64, string, error) {
-	return int64(len(s.things[at])), "", nil
+func (s *shelf) Stat(_ context.Context, at string) (int64, digest.Digest, error) {
+	return int64(len(s.things[at])), digest.Digest{}, nil
 }
 
-func (s *shelf) Verify(context.Context, string, string) error { return nil }
-func (s *shelf) List(context.Context) ([]string, error)       { return nil, nil }
-func (s *shelf) Sweep(context.Context) ([]string, error)      { return nil, nil }
-func (s *shelf) Remove(_ context.Context, at string) error    { delete(s.things, at); return nil }
+func (s *shelf) Verify(context.Context, string, digest.Digest) error { return nil }
+func (s *shelf) List(context.Context) ([]string, error)              { return nil, nil }
+func (s *shelf) Sweep(context.Context) ([]string, error)             { return nil, nil }
+func (s *shelf) Remove(_ context.Context, at string) error           { delete(s.things, at); return nil }
 func (s *shelf) Document(_ context.Context, name string, text []byte) (string, error) {
 	s.things[name] = text
 	return "shelf:" + name, nil

@@ -13,12 +13,13 @@ import (
 
 	"zygos/internal/app"
 	"zygos/internal/catalog"
+	"zygos/internal/digest"
 	"zygos/internal/publish"
 	"zygos/internal/region/kinds"
 )
 
 // register adds a version of the image first with an artifact of its own.
-func register(t *testing.T, c *catalog.Catalog, version string, blob func([]byte) string) {
+func register(t *testing.T, c *catalog.Catalog, version string, blob func([]byte) digest.Digest) {
 	text := []byte("content of " + version)
 	require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-" + version, Image: "first", Version: version, Started: time.Now()}))
 	require.NoError(t, c.Register(t.Context(), catalog.Version{Image: "first", Version: version, Build: "b-" + version, Created: time.Now(),
@@ -28,7 +29,7 @@ func register(t *testing.T, c *catalog.Catalog, version string, blob func([]byte
 // While a version is published, prune may remove it: whoever wins, region and catalog agree in the end.
 func TestPublishAgainstPrune(t *testing.T) {
 	a := opened(t, "\n[keep]\nversions = 1\n")
-	put := func(text []byte) string {
+	put := func(text []byte) digest.Digest {
 		b, err := a.Store.Put(text)
 		require.NoError(t, err)
 		return b.Digest
@@ -94,7 +95,7 @@ func TestTagAgainstRecall(t *testing.T) {
 	defer b.Close()
 	index := filepath.Join(a.Root, "regions/here/index.json")
 	for round := 1; round <= 10; round++ {
-		register(t, a.Catalog, fmt.Sprintf("0.1.%d", round), func(text []byte) string {
+		register(t, a.Catalog, fmt.Sprintf("0.1.%d", round), func(text []byte) digest.Digest {
 			blob, err := a.Store.Put(text)
 			require.NoError(t, err)
 			return blob.Digest

@@ -13,6 +13,7 @@ import (
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/compare"
+	"zygos/internal/digest"
 	"zygos/internal/flock"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
@@ -23,7 +24,7 @@ import (
 func (a *App) Sweep(ctx context.Context, thorough bool) (list []build.Leftover, alone bool, err error) {
 	e := a.Engine()
 	alone, err = a.IfAlone(ctx, func() (err error) {
-		list, err = e.Sweep(ctx, true, thorough, func() (func(string) bool, error) { return a.needed(ctx) })
+		list, err = e.Sweep(ctx, true, thorough, func() (func(digest.Digest) bool, error) { return a.needed(ctx) })
 		for i := range a.Org.Regions {
 			r, unknown := kinds.Open(&a.Org.Regions[i], a.Path)
 			if unknown != nil {
@@ -45,7 +46,7 @@ func (a *App) Sweep(ctx context.Context, thorough bool) (list []build.Leftover, 
 
 // needed says which blobs of the store something speaks of, and unlists versions that are gone, for
 // instance since another machine pruned them.
-func (a *App) needed(ctx context.Context) (func(digest string) bool, error) {
+func (a *App) needed(ctx context.Context) (func(digest.Digest) bool, error) {
 	refs, err := a.Catalog.Refs(ctx)
 	if err != nil {
 		return nil, err
@@ -57,13 +58,13 @@ func (a *App) needed(ctx context.Context) (func(digest string) bool, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Catalog.Digests(ctx, func(_, digest string) { known[digest] = true }); err != nil {
+	if err := a.Catalog.Digests(ctx, func(_ string, d digest.Digest) { known[d] = true }); err != nil {
 		return nil, err
 	}
 	for _, b := range a.Org.Bases {
-		known["sha256:"+b.SHA256] = true
+		known[b.SHA256] = true
 	}
-	return func(digest string) bool { return known[digest] }, nil
+	return func(d digest.Digest) bool { return known[d] }, nil
 }
 
 const (

@@ -324,7 +324,7 @@ func (a *App) fromRegion(ctx context.Context, t *Tested, b *bench, r *definition
 		return err
 	}
 	of := &definition.Base{Name: t.Version.Image, Release: t.Version.Version, Kind: base.KindOf(file),
-		SHA256: strings.TrimPrefix(best.Artifact, "sha256:"), From: []string{file}}
+		SHA256: best.Artifact, From: []string{file}}
 	own := &layer.Store{Dir: filepath.Join(b.dir, "layers"), Owners: a.Layers.Owners, Check: a.Layers.Check}
 	blobs, err := store.Open(filepath.Join(b.dir, "store"))
 	if err != nil {

@@ -21,6 +21,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/layer"
 	"zygos/internal/store"
 )
@@ -38,12 +39,13 @@ type Importer struct {
 
 // MismatchError says that an archive is not the one that was pinned, or that its feed lists.
 type MismatchError struct {
-	Base, From, Want, Got string
-	Listed                string // by that feed, "" for one that is pinned
+	Base, From string
+	Want, Got  digest.Digest
+	Listed     string // by that feed, "" for one that is pinned
 }
 
 // Mismatch is that of a base.
-func Mismatch(b *definition.Base, from, got string) *MismatchError {
+func Mismatch(b *definition.Base, from string, got digest.Digest) *MismatchError {
 	e := &MismatchError{Base: b.Name, From: from, Want: b.SHA256, Got: got}
 	if b.Feed != nil {
 		e.Listed = b.Feed.At
@@ -55,11 +57,11 @@ func (e *MismatchError) Error() string {
 	if e.Listed != "" {
 		return fmt.Sprintf("base %s: %s is not the file that its feed, %s, lists\n  listed sha256 %s\n  found  sha256 %s\n"+
 			"Nothing was kept. Its publisher may be about to replace it: try again later, or hold an earlier one with pinned = \"…\" "+
-			"in [base.%s]; if it stays so, somebody changed the file.", e.Base, e.From, e.Listed, e.Want, e.Got, e.Base)
+			"in [base.%s]; if it stays so, somebody changed the file.", e.Base, e.From, e.Listed, e.Want.Hex(), e.Got.Hex(), e.Base)
 	}
 	return fmt.Sprintf("base %s: %s is not the archive that zygos.toml pins\n  expected sha256 %s\n  found    sha256 %s\n"+
 		"Nothing was kept. If the new content is wanted, write the found digest into [base.%s]; if not, somebody changed the file.", e.Base,
-		e.From, e.Want, e.Got, e.Base)
+		e.From, e.Want.Hex(), e.Got.Hex(), e.Base)
 }
 
 // ArchiveError says that an archive is what was pinned and cannot be used.
@@ -75,7 +77,7 @@ func (e *ArchiveError) Unwrap() error { return e.Err }
 
 // Key is the snapshot key of a base's layer: its file, its kind, and what the definition says of how it is read.
 func Key(b *definition.Base) string {
-	of := "zygos base 2\n" + b.SHA256
+	of := "zygos base 2\n" + b.SHA256.Hex()
 	if b.Key != "" {
 		of += "\n" + b.Kind + "\n" + b.Key
 	}
@@ -95,7 +97,7 @@ const (
 
 // State says how far a base has come, and where its archive is or comes from.
 func (im *Importer) State(b *definition.Base) (state, where string) {
-	if b.SHA256 == "" {
+	if b.SHA256.IsZero() {
 		return Unasked, b.Feed.At
 	}
 	if im.Layers.Peek(Key(b)) != nil {
@@ -228,7 +230,7 @@ func (im *Importer) unpack(ctx context.Context, b *definition.Base, file, from s
 	if _, err := io.Copy(io.Discard, raw); err != nil {
 		return nil, errors.Join(ctx.Err(), err)
 	}
-	if got := hex.EncodeToString(hash.Sum(nil)); got != b.SHA256 {
+	if got := digest.From(hash); got != b.SHA256 {
 		return nil, Mismatch(b, from, got)
 	}
 	if errors.Is(bad, unix.ENOSPC) {

@@ -24,6 +24,7 @@ import (
 
 	"zygos/internal/base"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/machine/machinetest"
@@ -65,7 +66,7 @@ func pinned(t *testing.T, im *base.Importer, content []byte, from ...string) *de
 	if len(from) == 0 {
 		from = []string{"root.tar"}
 	}
-	return &definition.Base{Name: "b", Release: "1", From: from, SHA256: sum(content)}
+	return &definition.Base{Name: "b", Release: "1", From: from, SHA256: digest.Of(content)}
 }
 
 // nothingLeft says that a refused base left no trace.
@@ -112,7 +113,7 @@ func TestMismatchStopsWithBothDigests(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(im.Root, "root.tar"), []byte("something else"), 0o644))
 	b.From = append(b.From, "http://127.0.0.1:1/never-asked")
 	_, err := im.Ensure(t.Context(), b)
-	require.ErrorContains(t, err, b.SHA256)
+	require.ErrorContains(t, err, b.SHA256.Hex())
 	require.ErrorContains(t, err, sum([]byte("something else")))
 	nothingLeft(t, im)
 }
@@ -147,7 +148,7 @@ func TestCandidatesAreTriedInOrder(t *testing.T) {
 	require.Equal(t, server.URL+"/missing", from)
 	_, err := im.Ensure(t.Context(), b)
 	require.NoError(t, err)
-	b.SHA256, b.From = sum([]byte("x")), b.From[:2]
+	b.SHA256, b.From = digest.Of([]byte("x")), b.From[:2]
 	_, err = im.Ensure(t.Context(), b)
 	require.ErrorContains(t, err, "missing.tar: no such file or directory")
 	require.ErrorContains(t, err, "the server answers 404 Not Found")
@@ -181,7 +182,7 @@ func TestLeftoverOfAnotherFileIsNotTrusted(t *testing.T) {
 	im := importer(t)
 	b := pinned(t, im, content, server.URL)
 	require.NoError(t, os.MkdirAll(im.Downloads, 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(im.Downloads, b.SHA256+".part"), []byte("left from elsewhere"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(im.Downloads, b.SHA256.Hex()+".part"), []byte("left from elsewhere"), 0o644))
 	_, err := im.Ensure(t.Context(), b)
 	require.NoError(t, err)
 }
@@ -228,7 +229,7 @@ func TestServerThatSendsAnotherRangeIsNotBelieved(t *testing.T) {
 	im := importer(t)
 	b := pinned(t, im, content, server.URL)
 	require.NoError(t, os.MkdirAll(im.Downloads, 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(im.Downloads, b.SHA256+".part"), content[:1000], 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(im.Downloads, b.SHA256.Hex()+".part"), content[:1000], 0o644))
 	_, err := im.Ensure(t.Context(), b)
 	require.ErrorContains(t, err, "was asked for what follows byte 1000 and answers with")
 	_, err = im.Ensure(t.Context(), b)

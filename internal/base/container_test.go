@@ -18,6 +18,7 @@ import (
 
 	"zygos/internal/base"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 )
 
 // packed is an archive of entries: "dir/", "file=content", "link>target" for a hard link.
@@ -101,7 +102,7 @@ func whole(_ string, text []byte) []byte { return text }
 
 func asBase(t *testing.T, im *base.Importer, content []byte, platform string) *definition.Base {
 	require.NoError(t, os.WriteFile(filepath.Join(im.Root, "os.oci.tar"), content, 0o644))
-	return &definition.Base{Name: "b", Release: "1", From: []string{"os.oci.tar"}, SHA256: sum(content), Kind: "container",
+	return &definition.Base{Name: "b", Release: "1", From: []string{"os.oci.tar"}, SHA256: digest.Of(content), Kind: "container",
 		Settings: base.Platform(platform), Key: platform}
 }
 

@@ -22,6 +22,7 @@ import (
 	"oras.land/oras-go/v2/registry/remote/retry"
 
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/secret"
 	"zygos/internal/store"
 )
@@ -42,10 +43,13 @@ func (im *Importer) pull(ctx context.Context, b *definition.Base, from string) e
 	if err != nil {
 		return err
 	}
-	pinned := "sha256:" + b.SHA256
+	pinned := b.SHA256.String()
 	tag, err := repo.Resolve(ctx, repo.Reference.Reference)
 	if err == nil && tag.Digest.String() != pinned { // the tag has moved on, and what was pinned may still be there
-		moved := tag.Digest.Encoded()
+		moved, e := digest.Parse(tag.Digest.String())
+		if e != nil {
+			return e
+		}
 		if tag, err = repo.Resolve(ctx, pinned); errors.Is(err, errdef.ErrNotFound) {
 			return Mismatch(b, from, moved)
 		}
@@ -123,14 +127,15 @@ func Repository(root string, b *definition.Base, from string) (*remote.Repositor
 
 // bring fetches a blob or a document into the store, verified, and returns the text of a document.
 func (im *Importer) bring(ctx context.Context, repo registry.Repository, d ocispec.Descriptor, name string) ([]byte, error) {
-	to := im.Store.Path(d.Digest.String())
 	document := isIndex(d.MediaType) || strings.Contains(d.MediaType, "manifest")
 	if document && d.Size > mostDocument {
 		return nil, fmt.Errorf("a document of %d bytes is too large", d.Size)
 	}
-	if d.Digest.Validate() != nil || d.Digest.Algorithm() != "sha256" {
-		return nil, fmt.Errorf("it names content by %q, and only sha256 is known here", d.Digest)
+	own, err := digest.Parse(d.Digest.String())
+	if err != nil {
+		return nil, err
 	}
+	to := im.Store.Path(own)
 	if !exists(to) {
 		r, err := repo.Fetch(ctx, d)
 		if err != nil {
@@ -139,7 +144,7 @@ func (im *Importer) bring(ctx context.Context, repo registry.Repository, d ocisp
 		defer r.Close()
 		counted := &meter{r: r, total: d.Size, stop: ctx, tell: func(done, total int64) { im.Progress("fetch base "+name, done, total) }}
 		checked := content.NewVerifyReader(counted, d)
-		part := filepath.Join(im.Downloads, d.Digest.Encoded()+".blob")
+		part := filepath.Join(im.Downloads, own.Hex()+".blob")
 		out, err := os.Create(part)
 		if err != nil {
 			return nil, err

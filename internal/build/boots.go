@@ -28,7 +28,7 @@ const bootStage = "boot"
 func (b *branch) boots(ctx context.Context, a definition.Artifact, blob store.Blob) error {
 	limit := a.Says.Span("boots")
 	up := b.memory(a) + ".up" // says of which bytes it is known
-	if known, err := os.ReadFile(up); limit == 0 || (err == nil && string(known) == blob.Digest && !b.plan.Force) {
+	if known, err := os.ReadFile(up); limit == 0 || (err == nil && string(known) == blob.Digest.String() && !b.plan.Force) {
 		return nil
 	}
 	host, err := vm.Find(ctx, b.State.Machines())
@@ -53,7 +53,7 @@ func (b *branch) boots(ctx context.Context, a definition.Artifact, blob store.Bl
 	}
 	if err == nil {
 		b.emit(Booted{Name: a.Called(), Took: took})
-		_ = store.WriteFile(up, []byte(blob.Digest)) // without it, the next build starts it again
+		_ = store.WriteFile(up, []byte(blob.Digest.String())) // without it, the next build starts it again
 	}
 	return err
 }

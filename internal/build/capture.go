@@ -15,6 +15,7 @@ import (
 	"zygos/internal/artifact"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/disk"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
@@ -58,8 +59,8 @@ func (b *branch) capture(ctx context.Context) ([]catalog.Artifact, error) {
 
 // captured is a file that was captured before from the same tree in the same way.
 type captured struct {
-	Digest string `json:"digest"`
-	Bytes  int64  `json:"bytes"`
+	Digest digest.Digest `json:"digest"`
+	Bytes  int64         `json:"bytes"`
 }
 
 // memory is where it is noted what an artifact of the tree came to.
@@ -153,7 +154,7 @@ func (b *branch) adopt(w *store.Writer) (store.Blob, error) {
 		return store.Blob{}, err
 	}
 	blob, err := w.Commit()
-	if err == nil && blob.Digest != b.plan.Base.Digest {
+	if err == nil && blob.Digest.String() != b.plan.Base.Digest {
 		err = fmt.Errorf("%s changed while it was read; run the command again", b.plan.Adopted)
 	}
 	return blob, err

@@ -13,6 +13,7 @@ import (
 
 	"zygos/internal/artifact"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/store"
 )
 
@@ -61,7 +62,8 @@ func TestNewFormatIsOneEntryOfTheTable(t *testing.T) {
 	require.Contains(t, string(content), "made-by-one 3072 down\n")
 	index, err := os.ReadFile(filepath.Join(w.engine.State.Store(), "index.json"))
 	require.NoError(t, err)
-	manifest := regexp.MustCompile(`sha256:[0-9a-f]{64}`).FindString(string(index))
+	manifest, err := digest.Parse(regexp.MustCompile(`sha256:[0-9a-f]{64}`).FindString(string(index)))
+	require.NoError(t, err)
 	listed, err := os.ReadFile(w.engine.Store.Path(manifest))
 	require.NoError(t, err)
 	require.Contains(t, string(listed), "text/plain")
@@ -113,7 +115,7 @@ func TestNextDiskIsMadeOfTheLast(t *testing.T) {
 	require.Len(t, lists, 2)
 	text, err := os.ReadFile(lists[1])
 	require.NoError(t, err)
-	require.Contains(t, string(text), first.Digest)
+	require.Contains(t, string(text), first.Digest.String())
 	second := build("1.0.1", "b", false)
 	require.NotEqual(t, first, second)
 	require.Equal(t, second, build("1.0.2", "b", true))
@@ -123,7 +125,7 @@ func TestNextDiskIsMadeOfTheLast(t *testing.T) {
 	require.NoError(t, os.Remove(w.engine.Store.Path(first.Digest)))
 	require.Equal(t, first, build("1.0.4", "a", false))
 	require.NoError(t, os.Remove(w.engine.Store.Path(first.Digest)))
-	keepAll := func() (func(string) bool, error) { return func(string) bool { return true }, nil }
+	keepAll := func() (func(digest.Digest) bool, error) { return func(digest.Digest) bool { return true }, nil }
 	_, err = w.engine.Sweep(t.Context(), true, true, keepAll)
 	require.NoError(t, err)
 	require.Equal(t, lists[:1], w.engine.State.Find("pieces/link/*/*"), "a list of a disk that is gone goes")

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/catalog"
+	"zygos/internal/digest"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/state"
@@ -34,7 +35,7 @@ type Leftover struct {
 // that no other process uses the state; only then unfinished files outside a run's folder go. If there
 // was a dead run, or thorough asks for it, so do bytes that nothing in the catalog speaks of; keep says
 // which of these stay.
-func (e *Engine) Sweep(ctx context.Context, alone, thorough bool, keep func() (func(digest string) bool, error)) ([]Leftover, error) {
+func (e *Engine) Sweep(ctx context.Context, alone, thorough bool, keep func() (func(digest.Digest) bool, error)) ([]Leftover, error) {
 	var list []Leftover
 	err := e.Alone(ctx, func() (err error) {
 		list, err = e.sweepRuns(ctx)
@@ -46,7 +47,7 @@ func (e *Engine) Sweep(ctx context.Context, alone, thorough bool, keep func() (f
 		list = append(list, e.sweepUnfinished()...)
 	}
 	if alone && thorough && err == nil {
-		var stays func(digest string) bool
+		var stays func(digest.Digest) bool
 		if stays, err = keep(); err == nil {
 			list = append(list, e.sweepBlobs(stays)...)
 			list = append(list, e.sweepTexts()...)
@@ -126,11 +127,12 @@ func (e *Engine) sweepUnfinished() (list []Leftover) {
 }
 
 // sweepBlobs removes whole files in the store that no version, base or listing speaks of.
-func (e *Engine) sweepBlobs(keep func(digest string) bool) (list []Leftover) {
-	dir := filepath.Dir(e.Store.Path("x"))
+func (e *Engine) sweepBlobs(keep func(digest.Digest) bool) (list []Leftover) {
+	dir := filepath.Dir(e.Store.Path(digest.Digest{}))
 	entries, _ := os.ReadDir(dir) // no folder, nothing to sweep
 	for _, entry := range entries {
-		if keep("sha256:" + entry.Name()) {
+		d, err := digest.Parse(entry.Name())
+		if err == nil && keep(d) {
 			continue
 		}
 		name := filepath.Join(dir, entry.Name())
@@ -139,7 +141,7 @@ func (e *Engine) sweepBlobs(keep func(digest string) bool) (list []Leftover) {
 			list = append(list, Leftover{"artifact that no version has", entry.Name(), bytes})
 		}
 	}
-	memories := filepath.Dir(e.State.Capture("x"))
+	memories := e.State.In("captures")
 	entries, _ = os.ReadDir(memories) // as above
 	for _, entry := range entries {
 		var c captured

@@ -20,7 +20,7 @@ const keptSize = 64 << 20
 // keepTexts keeps the files that go into the build, so that it can be repeated when the workspace has moved on, and later plans can say
 // what changed. A file that is not kept makes a later reason shorter, and a repetition names it.
 func (r *run) keepTexts(ctx context.Context) {
-	if os.MkdirAll(filepath.Dir(r.State.Text("x")), 0o755) != nil {
+	if os.MkdirAll(r.State.In("texts"), 0o755) != nil {
 		return
 	}
 	keep := func(digest string, open func() (io.ReadCloser, error)) {
@@ -34,7 +34,7 @@ func (r *run) keepTexts(ctx context.Context) {
 		defer from.Close()
 		part := filepath.Join(r.dir, "text-"+digest)
 		if copyTo(part, io.LimitReader(from, keptSize+1)) == nil {
-			if got, err := store.Digest(ctx, part, nil); err == nil && got.Digest == "sha256:"+digest && got.Bytes <= keptSize {
+			if got, err := store.Digest(ctx, part, nil); err == nil && got.Digest.Hex() == digest && got.Bytes <= keptSize {
 				_ = os.Rename(part, r.State.Text(digest)) // as the comment says
 			}
 		}
@@ -68,7 +68,7 @@ const textsEnough = 64 << 20
 
 // sweepTexts removes kept files that no record of a build names any more.
 func (e *Engine) sweepTexts() (list []Leftover) {
-	dir := filepath.Dir(e.State.Text("x"))
+	dir := e.State.In("texts")
 	memory := e.State.In("texts-swept")
 	last, _ := os.ReadFile(memory)                     // none: it is the first time
 	after, _ := strconv.ParseInt(string(last), 10, 64) // as above

@@ -13,6 +13,7 @@ import (
 
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 )
 
 var moment = time.Date(2026, 1, 2, 3, 4, 5, 0, time.UTC)
@@ -23,7 +24,7 @@ func register(t *testing.T, c *catalog.Catalog, image string, versions ...string
 		require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: id, Image: image, Version: v, Base: "x@1", Who: "me", Started: moment}))
 		require.NoError(t, c.Register(t.Context(),
 			catalog.Version{Image: image, Version: v, Build: id, Created: moment, Trees: []catalog.Tree{{Layers: []string{"l1"}}},
-				Labels: map[string]string{"owner": "me"}, Artifacts: []catalog.Artifact{{Format: "tar", Digest: "sha256:" + v, Bytes: 7}}}))
+				Labels: map[string]string{"owner": "me"}, Artifacts: []catalog.Artifact{{Format: "tar", Digest: digest.Of([]byte(v)), Bytes: 7}}}))
 	}
 }
 
@@ -98,7 +99,7 @@ func TestVersionComesBackWhole(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, []catalog.Version{{Image: "a", Version: "1.0.0", Build: "b-a1.0.0", Created: moment,
 			Trees: []catalog.Tree{{Layers: []string{"l1"}}}, Labels: map[string]string{"owner": "me"},
-			Artifacts: []catalog.Artifact{{Name: "tar", Format: "tar", Digest: "sha256:1.0.0", Bytes: 7}}, Tags: []string{"a", "b"},
+			Artifacts: []catalog.Artifact{{Name: "tar", Format: "tar", Digest: digest.Of([]byte("1.0.0")), Bytes: 7}}, Tags: []string{"a", "b"},
 			Regions: []string{}}}, list)
 		builds, _, err := c.Builds(t.Context(), "a", 0)
 		require.NoError(t, err)
@@ -139,7 +140,7 @@ func TestTagMovesAreKept(t *testing.T) {
 func TestPlacementsAreRecordedOnce(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
 		register(t, c, "a", "1.0.0")
-		p := catalog.Placement{ID: "zy-1", Image: "a", Version: "1.0.0", Region: "r", Name: "tar", Format: "tar", Artifact: "sha256:x",
+		p := catalog.Placement{ID: "zy-1", Image: "a", Version: "1.0.0", Region: "r", Name: "tar", Format: "tar", Artifact: digest.Of([]byte("x")),
 			Bytes: 7, Location: "/x", Verified: moment}
 		way := catalog.Underway{Image: "a", Version: "1.0.0", Region: "r", Name: "tar", Format: "tar", State: "copying", Done: 3, Bytes: 7,
 			Host: "here", Changed: moment}
@@ -205,9 +206,9 @@ func TestVariantsOfAVersion(t *testing.T) {
 		require.Equal(t, "b-1", running[0].ID)
 		trees := []catalog.Tree{{Variant: "edge", Layers: []string{"x"}},
 			{Variant: "bench", Layers: []string{"x", "y"}, Labels: map[string]string{"purpose": "test"}}}
-		artifacts := []catalog.Artifact{{Variant: "bench", Name: "tar", Format: "tar", Digest: "sha256:1", Bytes: 1},
-			{Variant: "edge", Name: "raw", Format: "raw", Digest: "sha256:2", Bytes: 2},
-			{Variant: "edge", Name: "tar", Format: "tar", Digest: "sha256:1", Bytes: 1}}
+		artifacts := []catalog.Artifact{{Variant: "bench", Name: "tar", Format: "tar", Digest: digest.Of([]byte("1")), Bytes: 1},
+			{Variant: "edge", Name: "raw", Format: "raw", Digest: digest.Of([]byte("2")), Bytes: 2},
+			{Variant: "edge", Name: "tar", Format: "tar", Digest: digest.Of([]byte("1")), Bytes: 1}}
 		require.NoError(t, c.Register(t.Context(),
 			catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment, Trees: trees, Artifacts: artifacts}))
 		v, err := c.Resolve(t.Context(), definition.Ref{Image: "a"})
@@ -216,9 +217,9 @@ func TestVariantsOfAVersion(t *testing.T) {
 		require.Equal(t, artifacts, v.Artifacts)
 		require.Equal(t, []string{"x", "y"}, v.Tree("bench").Layers)
 		require.Nil(t, v.Tree("other"))
-		digests, layers := map[string]string{}, ""
-		require.NoError(t, c.Digests(t.Context(), func(ref, digest string) { digests[digest] = ref }))
-		require.Equal(t, map[string]string{"sha256:1": "a@1.0.0", "sha256:2": "a@1.0.0"}, digests)
+		digests, layers := map[digest.Digest]string{}, ""
+		require.NoError(t, c.Digests(t.Context(), func(ref string, d digest.Digest) { digests[d] = ref }))
+		require.Equal(t, map[digest.Digest]string{digest.Of([]byte("1")): "a@1.0.0", digest.Of([]byte("2")): "a@1.0.0"}, digests)
 		require.NoError(t, c.Trees(t.Context(), func(ref string, trees []catalog.Tree) {
 			for _, tree := range trees {
 				layers += tree.Variant + " " + strings.Join(tree.Layers, " ") + "; "
@@ -385,7 +386,7 @@ func TestListAsksForWhatIsWanted(t *testing.T) {
 		register(t, c, "b", "1.0.0")
 		require.NoError(t, c.MoveTags(t.Context(), moves("a", "1.0.1", "stable"), anyMove))
 		require.NoError(t, c.Place(t.Context(), catalog.Placement{ID: "zy-1", Image: "b", Version: "1.0.0", Region: "north", Format: "tar",
-			Artifact: "sha256:x", Verified: moment}))
+			Artifact: digest.Of([]byte("x")), Verified: moment}))
 		require.NoError(t, c.Recall(t.Context(), catalog.Recall{Image: "a", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: moment}))
 		require.NoError(t, c.Recall(t.Context(),
 			catalog.Recall{Image: "b", Version: "1.0.0", Why: "x", Who: "me", At: moment, Since: time.Now().Add(time.Hour)}))

@@ -22,6 +22,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/catalog/catalogtest"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 )
 
 // everywhere runs a test on a catalog in a file and on one in a PostgreSQL database; again opens it a
@@ -328,8 +329,8 @@ func TestCatalogOfAnEarlierProgramIsBroughtUpToDate(t *testing.T) {
 		`'registered', 'me', '2026-01-02T03:04:05.000Z');
 		INSERT INTO versions VALUES ('a', '1.0.0', 1, 0, 0, 'b-1', '2026-01-02T03:04:05.000Z', 'x', '1', 'sha256:b', 'f', 7, '["l1","l2"]',` +
 		` '{"owner":"me"}');
-		INSERT INTO artifacts VALUES ('a', '1.0.0', 'tar', 'sha256:t', 9);
-		INSERT INTO placements VALUES ('zy-1', 'a', '1.0.0', 'r', 'tar', 'sha256:t', '/x', '2026-01-02T03:04:05.000Z')`)
+		INSERT INTO artifacts VALUES ('a', '1.0.0', 'tar', '` + digest.Of([]byte("t")).String() + `', 9);
+		INSERT INTO placements VALUES ('zy-1', 'a', '1.0.0', 'r', 'tar', '` + digest.Of([]byte("t")).String() + `', '/x', '2026-01-02T03:04:05.000Z')`)
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 
@@ -339,7 +340,7 @@ func TestCatalogOfAnEarlierProgramIsBroughtUpToDate(t *testing.T) {
 	v, err := c.Resolve(t.Context(), definition.Ref{Image: "a"})
 	require.NoError(t, err)
 	require.Equal(t, []catalog.Tree{{Layers: []string{"l1", "l2"}}}, v.Trees)
-	require.Equal(t, []catalog.Artifact{{Name: "tar", Format: "tar", Digest: "sha256:t", Bytes: 9}}, v.Artifacts)
+	require.Equal(t, []catalog.Artifact{{Name: "tar", Format: "tar", Digest: digest.Of([]byte("t")), Bytes: 9}}, v.Artifacts)
 	list, err := c.Placements(t.Context(), "a", "", "")
 	require.NoError(t, err)
 	require.Equal(t, "zy-1", list[0].ID)

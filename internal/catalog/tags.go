@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"zygos/internal/artifact"
+	"zygos/internal/digest"
 )
 
 // Move is one move of a tag.
@@ -23,18 +24,18 @@ type Move struct {
 
 // Placement is one artifact in one region, verified there.
 type Placement struct {
-	ID       string    `json:"id"`
-	Image    string    `json:"image"`
-	Version  string    `json:"version"`
-	Region   string    `json:"region"`
-	Variant  string    `json:"variant,omitempty"`
-	Name     string    `json:"name"` // of the artifact
-	Format   string    `json:"format"`
-	Artifact string    `json:"artifact"` // digest
-	Bytes    int64     `json:"bytes"`    // of it
-	Location string    `json:"location"` // where hosts fetch it
-	Verified time.Time `json:"verified"`
-	Leaving  bool      `json:"-"` // its version is being removed
+	ID       string        `json:"id"`
+	Image    string        `json:"image"`
+	Version  string        `json:"version"`
+	Region   string        `json:"region"`
+	Variant  string        `json:"variant,omitempty"`
+	Name     string        `json:"name"` // of the artifact
+	Format   string        `json:"format"`
+	Artifact digest.Digest `json:"artifact"`
+	Bytes    int64         `json:"bytes"`    // of it
+	Location string        `json:"location"` // where hosts fetch it
+	Verified time.Time     `json:"verified"`
+	Leaving  bool          `json:"-"` // its version is being removed
 }
 
 // Key tells the artifact from the others of its version.

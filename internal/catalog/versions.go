@@ -13,6 +13,7 @@ import (
 
 	"zygos/internal/artifact"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 )
 
 // Version is an immutable version of an image.
@@ -48,11 +49,11 @@ type Tree struct {
 
 // Artifact is a file captured from a build.
 type Artifact struct {
-	Variant string `json:"variant,omitempty"`
-	Name    string `json:"name"` // the format's, unless the definition gives another
-	Format  string `json:"format"`
-	Digest  string `json:"digest"` // "sha256:…"
-	Bytes   int64  `json:"bytes"`
+	Variant string        `json:"variant,omitempty"`
+	Name    string        `json:"name"` // the format's, unless the definition gives another
+	Format  string        `json:"format"`
+	Digest  digest.Digest `json:"digest"`
+	Bytes   int64         `json:"bytes"`
 }
 
 // Key tells the artifact from the others of its version.
@@ -167,12 +168,13 @@ func (c *Catalog) refs(ctx context.Context, query string) (map[string]bool, erro
 }
 
 // Digests tells of each artifact of every version, by reference.
-func (c *Catalog) Digests(ctx context.Context, take func(ref, digest string)) error {
+func (c *Catalog) Digests(ctx context.Context, take func(ref string, d digest.Digest)) error {
 	rows, err := c.rows(ctx, "SELECT image || '@' || version, digest FROM artifacts")
 	return each(rows, err, func(rows *sql.Rows) error {
-		var ref, digest string
-		err := rows.Scan(&ref, &digest)
-		take(ref, digest)
+		var ref string
+		var d digest.Digest
+		err := rows.Scan(&ref, &d)
+		take(ref, d)
 		return err
 	})
 }

@@ -166,7 +166,7 @@ func runFetch(ctx context.Context, in *invocation, a *app.App) error {
 		return err
 	}
 	if in.json {
-		return in.writeJSON(map[string]string{"file": out, "id": pl.ID, "digest": pl.Artifact})
+		return in.writeJSON(map[string]string{"file": out, "id": pl.ID, "digest": pl.Artifact.String()})
 	}
 	fmt.Fprintf(in.out, "%s\n", out)
 	in.note("%s %s from %s, verified: %s", v.Ref(), pl.Key(), pl.Region, pl.Artifact)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"zygos/internal/artifact"
+	"zygos/internal/digest"
 	"zygos/internal/plain"
 )
 
@@ -41,11 +42,11 @@ const (
 
 // Release is one that a feed lists.
 type Release struct {
-	Release string `json:"release"`
-	From    string `json:"from"`
-	SHA256  string `json:"sha256,omitempty"` // "" for one whose digest nobody asked for
-	Gone    bool   `json:"gone,omitempty"`   // it was listed so, and is not any more
-	Recall  string `json:"recall,omitempty"` // why whoever made it has withdrawn it; "" if not
+	Release string        `json:"release"`
+	From    string        `json:"from"`
+	SHA256  digest.Digest `json:"sha256,omitzero"`  // zero for one whose digest nobody asked for
+	Gone    bool          `json:"gone,omitempty"`   // it was listed so, and is not any more
+	Recall  string        `json:"recall,omitempty"` // why whoever made it has withdrawn it; "" if not
 }
 
 // Means says whether a release looks as those do of which the newest is meant.

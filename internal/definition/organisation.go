@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"zygos/internal/artifact"
+	"zygos/internal/digest"
 )
 
 // Organisation is what zygos.toml says.
@@ -53,8 +54,8 @@ func readCatalog(t *table, problems *Problems) (c Catalog) {
 type Base struct {
 	Name    string
 	Release string
-	From    []string // tried in order: a path in the workspace or an absolute one, or an http(s) address
-	SHA256  string   // of the file, 64 hexadecimal digits
+	From    []string      // tried in order: a path in the workspace or an absolute one, or an http(s) address
+	SHA256  digest.Digest // of the file
 	Kind    string
 	// Settings are what the kind has read; Key says what of them and of the kind makes another tree of the same file.
 	Settings any
@@ -181,10 +182,6 @@ func IsName(word string) bool {
 	return true
 }
 
-func isDigest(s string) bool {
-	return len(s) == 64 && strings.Trim(s, "0123456789abcdef") == ""
-}
-
 func (p *Problems) name(what, name string, at Pos) {
 	if !IsName(name) {
 		p.add(at, fmt.Sprintf("%q is no name for %s", name, what), "use lower-case letters, digits, '-' and '.', 63 at most")
@@ -259,8 +256,8 @@ func readBase(e *entry, root string, kinds BaseKinds, problems *Problems) Base {
 		b.From = append(b.From, c.text)
 	}
 	sum, at := e.table.textMust("sha256", "64 hexadecimal digits")
-	b.SHA256 = strings.ToLower(strings.TrimPrefix(sum, "sha256:"))
-	if sum != "" && !isDigest(b.SHA256) {
+	var err error
+	if b.SHA256, err = digest.Parse(sum); sum != "" && err != nil {
 		problems.add(at, fmt.Sprintf("%q is no SHA-256 checksum", sum), "write the 64 hexadecimal digits that sha256sum prints for the file")
 	}
 	if b.Kind == "" { // nobody knows what belongs there

@@ -65,7 +65,7 @@ func Ask(ctx context.Context, s *state.State, b *definition.Base, accept bool) (
 	if old != nil {
 		before, _ = b.Feed.Choose(old.Releases)
 	}
-	if before != nil && before.SHA256 == "" {
+	if before != nil && before.SHA256.IsZero() {
 		before = nil
 	}
 	limited, done := context.WithTimeout(ctx, patience)
@@ -98,7 +98,7 @@ func Ask(ctx context.Context, s *state.State, b *definition.Base, accept bool) (
 	if err := s.KeepListed(b, state.NewListed(b, signer.digest, list[:min(len(list), mostReleases)])); err != nil {
 		return nil, err
 	}
-	if b.SHA256 == "" {
+	if b.SHA256.IsZero() {
 		return nil, fmt.Errorf("the feed of base %s, %s, lists %s; it lists %s", b.Name, b.Feed.At, b.Feed.Wanted(), some(list))
 	}
 	a := answer(b, before)
@@ -110,11 +110,11 @@ func Ask(ctx context.Context, s *state.State, b *definition.Base, accept bool) (
 
 // answer is what a base is now, and was before.
 func answer(b *definition.Base, before *definition.Release) *Answer {
-	a := &Answer{Base: b.Name, Release: b.Release, Digest: "sha256:" + b.SHA256, From: b.From[0], Newer: b.Asked.Newer, Asked: b.Asked.At}
+	a := &Answer{Base: b.Name, Release: b.Release, Digest: b.SHA256.String(), From: b.From[0], Newer: b.Asked.Newer, Asked: b.Asked.At}
 	if before != nil && before.Release != b.Release {
 		a.Was = before.Release
 	} else if before != nil && before.SHA256 != b.SHA256 {
-		a.Was = before.Release + " (sha256 " + plain.Digest("sha256:"+before.SHA256) + ")"
+		a.Was = before.Release + " (sha256 " + plain.Digest(before.SHA256.String()) + ")"
 	}
 	return a
 }
@@ -134,8 +134,8 @@ func hold(b *definition.Base, before *definition.Release, list []definition.Rele
 		return nil, ""
 	case at >= 0:
 		return []definition.Release{held}, fmt.Sprintf("the feed of base %s lists other bytes for %s than before (sha256 %s, it was %s); they "+
-			"are not taken, since a release does not change", b.Name, before.Release, plain.Digest("sha256:"+list[at].SHA256),
-			plain.Digest("sha256:"+before.SHA256))
+			"are not taken, since a release does not change", b.Name, before.Release, plain.Digest(list[at].SHA256.String()),
+			plain.Digest(before.SHA256.String()))
 	}
 	take, _ := b.Feed.Choose(list)
 	lists := b.Feed.Wanted()

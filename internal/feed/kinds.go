@@ -19,6 +19,7 @@ import (
 
 	"zygos/internal/base"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/manifest"
 	"zygos/internal/plain"
 	"zygos/internal/region"
@@ -89,7 +90,11 @@ func listing(ctx context.Context, s *state.State, b *definition.Base, by *signer
 		}
 		name := strings.TrimPrefix(m[2]+m[3], "./")
 		if release := b.Feed.ReleaseOf(name); release != "" {
-			list = append(list, definition.Release{Release: release, From: definition.Beside(at, name), SHA256: strings.ToLower(m[1] + m[4])})
+			d, err := digest.Parse(m[1] + m[4])
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, definition.Release{Release: release, From: definition.Beside(at, name), SHA256: d})
 		}
 	}
 	return list, nil
@@ -128,11 +133,10 @@ func index(ctx context.Context, s *state.State, b *definition.Base, by *signer) 
 		for _, a := range v.Artifacts {
 			had[strings.TrimPrefix(a.Variant+" "+a.Format, " ")] = true
 			name := path.Join(v.Image, v.Version, path.Base(a.Location))
-			digest, whole := strings.CutPrefix(a.Digest, "sha256:")
-			if a.Format != f.Format || a.Variant != f.Variant || !whole || !filepath.IsLocal(name) {
+			if a.Format != f.Format || a.Variant != f.Variant || a.Digest.IsZero() || !filepath.IsLocal(name) {
 				continue
 			}
-			list = append(list, definition.Release{Release: v.Version, From: definition.Beside(f.At, name), SHA256: digest, Recall: recall(v)})
+			list = append(list, definition.Release{Release: v.Version, From: definition.Beside(f.At, name), SHA256: a.Digest, Recall: recall(v)})
 			break // of several of one format the first
 		}
 	}
@@ -178,7 +182,7 @@ func registry(ctx context.Context, s *state.State, b *definition.Base, _ *signer
 	if take, _ := b.Feed.Choose(list); err == nil && take != nil {
 		d, e := repo.Resolve(ctx, take.Release)
 		if err = e; err == nil {
-			take.SHA256 = d.Digest.Encoded()
+			take.SHA256, err = digest.Parse(d.Digest.String())
 		}
 	}
 	if err != nil {

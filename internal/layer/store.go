@@ -17,6 +17,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	digestOf "zygos/internal/digest"
 )
 
 // Store keeps layers by digest and snapshots by key, in one folder:
@@ -51,12 +53,15 @@ type Snapshot struct {
 	Boot    string        `json:"boot"`            // boot of the machine that wrote it
 }
 
+// folder is where a layer with a digest lies. A text that is no digest names a folder that nothing has.
+func (s *Store) folder(digest string) string { return filepath.Join(s.Dir, digestOf.Name(digest)) }
+
 // TreeDir is the folder with a layer's contents.
-func (s *Store) TreeDir(digest string) string { return filepath.Join(s.Dir, digest, "tree") }
+func (s *Store) TreeDir(digest string) string { return filepath.Join(s.folder(digest), "tree") }
 
 // Has says whether the layer is kept.
 func (s *Store) Has(digest string) bool {
-	_, err := os.Stat(filepath.Join(s.Dir, digest, "index.jsonl"))
+	_, err := os.Stat(filepath.Join(s.folder(digest), "index.jsonl"))
 	return err == nil
 }
 
@@ -67,7 +72,7 @@ func (s *Store) Index(digest string) (Index, error) {
 	if x, ok := s.indexes[digest]; ok {
 		return x, nil
 	}
-	text, err := os.ReadFile(filepath.Join(s.Dir, digest, "index.jsonl"))
+	text, err := os.ReadFile(filepath.Join(s.folder(digest), "index.jsonl"))
 	if err != nil {
 		return nil, fmt.Errorf("layer %.12s is not kept here: %w", digest, err)
 	}
@@ -128,7 +133,7 @@ func (s *Store) Commit(dir string, x Index) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	to := filepath.Join(s.Dir, digest)
+	to := s.folder(digest)
 	err = os.Rename(dir, to)
 	if errors.Is(err, fs.ErrExist) && s.Has(digest) {
 		if touch(to) { // it is in use from now on
@@ -162,7 +167,7 @@ const DiskFile = "disk.json"
 
 // Disk says how the disk was laid out that a layer was read from; nil if it was none.
 func (s *Store) Disk(digest string) ([]byte, error) {
-	text, err := os.ReadFile(filepath.Join(s.Dir, digest, DiskFile))
+	text, err := os.ReadFile(filepath.Join(s.folder(digest), DiskFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -199,7 +204,9 @@ func (s *Store) Find(ctx context.Context, key string) *Snapshot {
 	return snap
 }
 
-func (s *Store) keyFile(key string) string { return filepath.Join(s.Dir, "keys", key+".json") }
+func (s *Store) keyFile(key string) string {
+	return filepath.Join(s.Dir, "keys", filepath.Base(key)+".json")
+}
 
 const gone = ".gone" // ends the names of what is being removed
 
@@ -223,8 +230,8 @@ func (s *Store) Drop(digest string) error {
 // again by whoever looks for it.
 func (s *Store) Forget(snap *Snapshot) {
 	_ = os.Remove(s.keyFile(snap.Key))
-	away := filepath.Join(s.Dir, snap.Layer+gone)
-	if os.Rename(filepath.Join(s.Dir, snap.Layer), away) == nil {
+	away := s.folder(snap.Layer) + gone
+	if os.Rename(s.folder(snap.Layer), away) == nil {
 		_ = RemoveAll(away)
 	}
 	s.mu.Lock()
@@ -269,7 +276,7 @@ func (s *Store) Verify(ctx context.Context, digest string) error {
 	if err != nil {
 		return err
 	}
-	got, err := named(x.Digest(), filepath.Join(s.Dir, digest))
+	got, err := named(x.Digest(), s.folder(digest))
 	if err != nil {
 		return err
 	}
@@ -323,7 +330,7 @@ func takeAway(name, away string, since time.Time) (bool, error) {
 
 // size is how many bytes a layer takes on disk, near enough, as Commit noted it.
 func (s *Store) size(digest string) int64 {
-	if text, err := os.ReadFile(filepath.Join(s.Dir, digest, "usage")); err == nil {
+	if text, err := os.ReadFile(filepath.Join(s.folder(digest), "usage")); err == nil {
 		if n, err := strconv.ParseInt(string(text), 10, 64); err == nil {
 			return n
 		}
@@ -431,8 +438,8 @@ func (s *Store) Evict(bytes int64, since time.Time, pinned func(digest string) b
 			continue
 		}
 		size := s.size(k.layer)
-		away := filepath.Join(s.Dir, k.layer+gone)
-		if ok, err := takeAway(filepath.Join(s.Dir, k.layer), away, since); err != nil || !ok {
+		away := s.folder(k.layer) + gone
+		if ok, err := takeAway(s.folder(k.layer), away, since); err != nil || !ok {
 			if err != nil {
 				return freed, err
 			}

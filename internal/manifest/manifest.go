@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"zygos/internal/catalog"
+	"zygos/internal/digest"
 	"zygos/internal/plain"
 )
 
@@ -58,7 +59,7 @@ type Checks struct {
 
 // Artifact is a file captured from the build.
 type Artifact struct {
-	Digest  string            `json:"digest"`
+	Digest  digest.Digest     `json:"digest"`
 	Variant string            `json:"variant,omitempty"`
 	Name    string            `json:"name"` // the format's, unless the definition gives another
 	Format  string            `json:"format"`
@@ -68,12 +69,12 @@ type Artifact struct {
 
 // Place is an artifact that was verified in a region.
 type Place struct {
-	Artifact string `json:"artifact"` // digest
-	Variant  string `json:"variant,omitempty"`
-	Name     string `json:"name"` // of the artifact
-	ID       string `json:"id"`
-	Location string `json:"location"`
-	Verified string `json:"verified"`
+	Artifact digest.Digest `json:"artifact"`
+	Variant  string        `json:"variant,omitempty"`
+	Name     string        `json:"name"` // of the artifact
+	ID       string        `json:"id"`
+	Location string        `json:"location"`
+	Verified string        `json:"verified"`
 }
 
 func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
@@ -173,13 +174,13 @@ type Recall struct {
 
 // Local is an artifact as a region holds it.
 type Local struct {
-	ID       string `json:"id"`
-	Variant  string `json:"variant,omitempty"`
-	Name     string `json:"name"`
-	Format   string `json:"format"`
-	Digest   string `json:"digest"`
-	Bytes    int64  `json:"bytes"`
-	Location string `json:"location"`
+	ID       string        `json:"id"`
+	Variant  string        `json:"variant,omitempty"`
+	Name     string        `json:"name"`
+	Format   string        `json:"format"`
+	Digest   digest.Digest `json:"digest"`
+	Bytes    int64         `json:"bytes"`
+	Location string        `json:"location"`
 }
 
 // IndexSchema is the schema of a region's index.

@@ -11,12 +11,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zygos/internal/catalog"
+	"zygos/internal/digest"
 	"zygos/internal/manifest"
 )
 
 var (
 	moment  = time.Date(2026, 1, 2, 3, 4, 5, 678, time.FixedZone("x", 3600))
-	digestA = "sha256:" + strings.Repeat("a", 64)
+	ofA     = digest.Of([]byte("a"))
+	digestA = ofA.String()
 	digestB = "sha256:" + strings.Repeat("b", 64)
 )
 
@@ -24,11 +26,11 @@ func version() *catalog.Version {
 	return &catalog.Version{Image: "turbine-link", Version: "2.3.4", Build: "b-20260102-030405-abcd", Created: moment, BaseName: "ebb-base",
 		BaseVersion: "1.4.0",
 		BaseDigest:  digestB, Labels: map[string]string{"purpose": "turbine <&> \"link\""},
-		Artifacts: []catalog.Artifact{{Format: "raw", Digest: digestA, Bytes: 7}}}
+		Artifacts: []catalog.Artifact{{Format: "raw", Digest: ofA, Bytes: 7}}}
 }
 
 func placement(region, id string) catalog.Placement {
-	return catalog.Placement{ID: id, Image: "turbine-link", Version: "2.3.4", Region: region, Format: "raw", Artifact: digestA,
+	return catalog.Placement{ID: id, Image: "turbine-link", Version: "2.3.4", Region: region, Format: "raw", Artifact: ofA,
 		Location: "/x", Verified: moment}
 }
 
@@ -101,7 +103,7 @@ func TestSchemaRefusesWhatIsNoManifest(t *testing.T) {
 	for _, change := range [][2]string{
 		{`"zygos.manifest/1"`, `"zygos.manifest/2"`}, {`"2.3.4"`, `"2.3"`}, {`"bytes":7`, `"bytes":"7"`}, {`"bytes":7`, `"bytes":0`},
 		{`"build":"b-`, `"build":"`},
-		{`"sha256:aaaa`, `"sha256:zzzz`}, {`"image":`, `"picture":`}, {`"format":"raw"`, `"format":"Tape 2"`}, {`"north":[`, `"North":[`},
+		{`"sha256:ca97`, `"sha256:zzzz`}, {`"image":`, `"picture":`}, {`"format":"raw"`, `"format":"Tape 2"`}, {`"north":[`, `"North":[`},
 		{`"id":"zy-1"`, `"id":""`},
 	} {
 		bad := strings.Replace(string(good), change[0], change[1], 1)

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
 )
@@ -153,7 +154,7 @@ func TestReasonsNameWhatChanged(t *testing.T) {
 		"scripts/a.sh changed": func() { w.file("scripts/a.sh", "echo other\n") },
 		"base field-os moved from 1.2.0 to 1.3.0": func() {
 			w.org.Bases[0].Release, w.org.Bases[0].SHA256 = "1.3.0",
-				strings.Repeat("b", 64)
+				digest.Of([]byte("b"))
 		},
 		"owner of /f changed from root:root to link":                 func() { w.img.Stages[0].Files[0].Owner = "link" },
 		"the steps have another order":                               func() { s := w.img.Stages[0].Scripts; s[0], s[1] = s[1], s[0] },

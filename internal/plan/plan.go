@@ -298,8 +298,8 @@ func NewBuildID() string {
 func (p *Plan) pin(ctx context.Context, org *definition.Organisation, img *definition.Image, d *describer) error {
 	var parent *Parent
 	if b := org.Base(img.Base); b != nil {
-		p.Base = Base{Name: b.Name, Version: b.Release, Digest: "sha256:" + b.SHA256, Key: b.Key}
-		if b.Feed != nil && b.SHA256 == "" {
+		p.Base = Base{Name: b.Name, Version: b.Release, Digest: b.SHA256.String(), Key: b.Key}
+		if b.Feed != nil && b.SHA256.IsZero() {
 			return &UnaskedError{img.BasePos, img.Name, b.Name, b.Asked.At, b.Feed.Wanted()}
 		}
 		p.Base.Found = FoundBy(b)

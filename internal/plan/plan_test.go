@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
 )
@@ -61,7 +62,7 @@ func (w *world) fileMode(name, text string, m os.FileMode) {
 
 func newWorld(t *testing.T) *world {
 	w := &world{t: t, root: t.TempDir(), snapshots: map[string]*layer.Snapshot{}, traces: map[string]*plan.Trace{}, texts: map[string][]byte{},
-		org:  &definition.Organisation{Bases: []definition.Base{{Name: "field-os", Release: "1.2.0", SHA256: strings.Repeat("a", 64)}}},
+		org:  &definition.Organisation{Bases: []definition.Base{{Name: "field-os", Release: "1.2.0", SHA256: digest.Of([]byte("a"))}}},
 		base: &layer.Snapshot{Layer: "base-layer", Epoch: 1000}}
 	w.file("scripts/a.sh", "echo a\n")
 	w.file("scripts/b.sh", "echo b\n")
@@ -174,7 +175,7 @@ func TestUnchangedDefinitionIsFoundUnchanged(t *testing.T) {
 		"size":     func(w *world) { w.img.Artifacts[0].Size = 5 },
 		"seal":     func(w *world) { w.img.Keep = []string{"logs"} },
 		"series":   func(w *world) { w.img.Series = "2.4" },
-		"base":     func(w *world) { w.org.Bases[0].SHA256 = strings.Repeat("b", 64) },
+		"base":     func(w *world) { w.org.Bases[0].SHA256 = digest.Of([]byte("b")) },
 		"epoch":    func(w *world) { w.epoch = "5" },
 	} {
 		t.Run(name, func(t *testing.T) {

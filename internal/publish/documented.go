@@ -68,14 +68,14 @@ func (d *Documented) beside(ctx context.Context, index, name string, a manifest.
 	if !filepath.IsLocal(name) {
 		return fmt.Errorf("%q is no name of a file below the index", name)
 	}
-	size, digest, err := supply.Beside(ctx, index, name, d.Deep)
+	size, got, err := supply.Beside(ctx, index, name, d.Deep)
 	switch {
 	case err != nil:
 		return err
 	case a.Bytes > 0 && size >= 0 && size != a.Bytes:
 		return &changedError{fmt.Sprintf("it has %d bytes instead of %d", size, a.Bytes)}
-	case d.Deep && digest != a.Digest:
-		return &changedError{fmt.Sprintf("it has the digest %s instead of %s", digest, a.Digest)}
+	case d.Deep && got != a.Digest:
+		return &changedError{fmt.Sprintf("it has the digest %s instead of %s", got, a.Digest)}
 	}
 	return nil
 }

@@ -15,6 +15,7 @@ import (
 	"zygos/internal/artifact"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/region"
 	"zygos/internal/region/kinds"
 	"zygos/internal/supply"
@@ -212,8 +213,8 @@ func (p *Publication) placeIn(ctx context.Context, t *target, done func(Placed))
 }
 
 // near is where the version's artifacts lie in other regions of the same system, by digest.
-func (p *Publication) near(ctx context.Context, t *target) map[string][]string {
-	list := map[string][]string{}
+func (p *Publication) near(ctx context.Context, t *target) map[digest.Digest][]string {
+	list := map[digest.Digest][]string{}
 	if t.system == "" {
 		return list
 	}

@@ -84,7 +84,7 @@ func (p *Publication) planned(ctx context.Context, t *target, a catalog.Artifact
 	if i < 0 {
 		return one
 	}
-	size, digest, err := t.at.Stat(ctx, held[i].Location)
+	size, got, err := t.at.Stat(ctx, held[i].Location)
 	var differs []string
 	if aligner, ok := t.at.(region.Aligner); ok && err == nil {
 		differs, err = aligner.Align(ctx, held[i].Location, false)
@@ -94,7 +94,7 @@ func (p *Publication) planned(ctx context.Context, t *target, a catalog.Artifact
 		one.Why = "it is not there any more: " + err.Error()
 	case err != nil:
 		one.Does, one.Why = "fail", err.Error()
-	case size != a.Bytes || digest != "" && digest != a.Digest:
+	case size != a.Bytes || !got.IsZero() && got != a.Digest:
 		one.Why = "what lies there is something else"
 	case len(differs) > 0:
 		one.Does, one.Why = "change", strings.Join(differs, ", ")

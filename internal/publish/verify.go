@@ -13,6 +13,7 @@ import (
 	"zygos/internal/artifact"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/manifest"
 	"zygos/internal/region"
 	"zygos/internal/region/kinds"
@@ -146,9 +147,9 @@ func (c *Verification) look(ctx context.Context, r *definition.Region, pl *catal
 		return Unreachable, err
 	}
 	var size int64
-	digest, err := patiently(ctx, func() (digest string, err error) {
-		size, digest, err = at.Stat(ctx, pl.Location)
-		return digest, err
+	got, err := patiently(ctx, func() (d digest.Digest, err error) {
+		size, d, err = at.Stat(ctx, pl.Location)
+		return d, err
 	})
 	switch {
 	case errors.Is(err, region.ErrAbsent):
@@ -157,8 +158,8 @@ func (c *Verification) look(ctx context.Context, r *definition.Region, pl *catal
 		return Unreachable, err
 	case size != pl.Bytes:
 		return Changed, fmt.Errorf("it has %d bytes instead of %d", size, pl.Bytes)
-	case digest != "" && digest != pl.Artifact:
-		return Changed, fmt.Errorf("it has the digest %s instead of %s", digest, pl.Artifact)
+	case !got.IsZero() && got != pl.Artifact:
+		return Changed, fmt.Errorf("it has the digest %s instead of %s", got, pl.Artifact)
 	}
 	if aligner, ok := at.(region.Aligner); ok {
 		differs, err := patiently(ctx, func() ([]string, error) { return aligner.Align(ctx, pl.Location, false) })

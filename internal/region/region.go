@@ -16,6 +16,7 @@ import (
 
 	"zygos/internal/artifact"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 )
 
 // Item is an artifact to place.
@@ -24,7 +25,7 @@ type Item struct {
 	Image        string
 	Version      string
 	artifact.Key
-	Digest string // "sha256:…"
+	Digest digest.Digest
 	Bytes  int64
 	Called string // name to give it
 	File   string // name to give a file of it
@@ -61,11 +62,11 @@ type Region interface {
 	Place(ctx context.Context, item Item, told Told) (Placed, error)
 	// Fetch opens what was placed at a location, from so many bytes on.
 	Fetch(ctx context.Context, location string, from int64) (io.ReadCloser, error)
-	// Stat is the size of what lies at a location and the digest that the region keeps of it, "" for none. Nothing is read;
+	// Stat is the size of what lies at a location and the digest that the region keeps of it, the zero Digest for none. Nothing is read;
 	// if nothing is there, the error is ErrAbsent.
-	Stat(ctx context.Context, location string) (bytes int64, digest string, err error)
+	Stat(ctx context.Context, location string) (bytes int64, d digest.Digest, err error)
 	// Verify reads what lies at a location and says whether it is the content with a digest; if not, the error is ErrAbsent.
-	Verify(ctx context.Context, location, digest string) error
+	Verify(ctx context.Context, location string, d digest.Digest) error
 	// List lists the locations of all artifacts there, also of those that nobody recorded, in order.
 	List(ctx context.Context) (locations []string, err error)
 	// Remove takes away what was placed at a location; what is not there is gone already.
@@ -119,6 +120,6 @@ func ID(region string, item Item) string {
 		what = item.Variant + "/" + what
 	}
 	sum := sha256.Sum256([]byte(strings.Join([]string{"zygos placement 1", item.Organisation, region, item.Image, item.Version, what,
-		item.Digest}, "\n")))
+		item.Digest.String()}, "\n")))
 	return "zy-" + hex.EncodeToString(sum[:10])
 }

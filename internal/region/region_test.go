@@ -6,16 +6,17 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zygos/internal/artifact"
+	"zygos/internal/digest"
 	"zygos/internal/region"
 )
 
 func TestIDsAreTheSameEachTimeAndUnique(t *testing.T) {
-	base := region.Item{Organisation: "o", Image: "i", Version: "1.0.0", Key: artifact.Key{Format: "tar"}, Digest: "sha256:x"}
+	base := region.Item{Organisation: "o", Image: "i", Version: "1.0.0", Key: artifact.Key{Format: "tar"}, Digest: digest.Of([]byte("x"))}
 	seen := map[string]bool{region.ID("r", base): true}
 	require.Equal(t, region.ID("r", base), region.ID("r", base))
 	for _, change := range []func(*region.Item){
 		func(i *region.Item) { i.Organisation = "p" }, func(i *region.Item) { i.Image = "j" }, func(i *region.Item) { i.Version = "1.0.1" },
-		func(i *region.Item) { i.Format = "raw" }, func(i *region.Item) { i.Name = "disk" }, func(i *region.Item) { i.Digest = "sha256:y" },
+		func(i *region.Item) { i.Format = "raw" }, func(i *region.Item) { i.Name = "disk" }, func(i *region.Item) { i.Digest = digest.Of([]byte("y")) },
 		func(i *region.Item) { i.Image, i.Version = "i\n1.0.0", "" },
 	} {
 		other := base

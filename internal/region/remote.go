@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/secret"
 )
 
@@ -129,15 +130,15 @@ func (b *body) Read(p []byte) (int, error) {
 }
 
 // VerifyByReading is Verify for a region that has no better way than to fetch all.
-func VerifyByReading(ctx context.Context, r Region, location, digest string) error {
+func VerifyByReading(ctx context.Context, r Region, location string, d digest.Digest) error {
 	content, err := r.Fetch(ctx, location, 0)
 	if err != nil {
 		return err
 	}
 	defer content.Close()
 	got, err := godigest.SHA256.FromReader(content)
-	if err == nil && got.String() != digest {
-		err = Missing("%s has the digest %s instead of %s", location, got, digest)
+	if err == nil && got.String() != d.String() {
+		err = Missing("%s has the digest %s instead of %s", location, got, d)
 	}
 	return err
 }

@@ -95,9 +95,9 @@ func (r *Repeat) Run(ctx context.Context, v *catalog.Version) (*Outcome, error) 
 	o := &Outcome{Identical: true, Artifacts: []Artifact{}}
 	for _, a := range was.Version.Artifacts {
 		i := slices.IndexFunc(now.Version.Artifacts, func(b catalog.Artifact) bool { return a.Key() == b.Key() })
-		one := Artifact{Artifact: a.Key().String(), Was: a.Digest}
+		one := Artifact{Artifact: a.Key().String(), Was: a.Digest.String()}
 		if i >= 0 {
-			one.Now = now.Version.Artifacts[i].Digest
+			one.Now = now.Version.Artifacts[i].Digest.String()
 		}
 		o.Artifacts = append(o.Artifacts, one)
 		o.Identical = o.Identical && one.Was == one.Now

@@ -11,6 +11,7 @@ import (
 	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/publish"
 	"zygos/internal/region/kinds"
 	"zygos/internal/state"
@@ -53,7 +54,7 @@ func Verdicts(ctx context.Context, s *state.State, asked func(image string) bool
 
 // Freed is how many bytes of artifacts go with versions, each counted once, none that another has.
 func Freed(goes, stays []catalog.Verdict) (bytes int64) {
-	seen := map[string]bool{}
+	seen := map[digest.Digest]bool{}
 	for _, v := range stays {
 		for _, a := range v.Artifacts {
 			seen[a.Digest] = true

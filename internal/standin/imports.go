@@ -166,7 +166,7 @@ func (c *Cloud) make(ctx context.Context, site, dir string, d Delivery) (id stri
 	if err != nil {
 		return "", err
 	}
-	if got.Digest != d.Digest {
+	if got.Digest.String() != d.Digest {
 		return "", fmt.Errorf("what was delivered has the digest %s instead of %s", got.Digest, d.Digest)
 	}
 	im := Image{ID: newID(), Name: d.Name, Created: time.Now().UTC().Format(time.RFC3339), Order: d.Order}

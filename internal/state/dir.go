@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 )
 
 // Dir is a state's folder. All paths in it are told here.
@@ -50,7 +51,7 @@ func (d Dir) Layers() string { return d.In("layers") }
 func (d Dir) Store() string { return d.In("store") }
 
 // Text is a file as a build saw it.
-func (d Dir) Text(digest string) string { return d.In("texts", filepath.Base(digest)) }
+func (d Dir) Text(text string) string { return d.In("texts", digest.Name(text)) }
 
 // Traces is how the stages of a variant last ran.
 func (d Dir) Traces(image, variant string) string {
@@ -58,7 +59,7 @@ func (d Dir) Traces(image, variant string) string {
 }
 
 // Capture is what an artifact of a tree came to.
-func (d Dir) Capture(key string) string { return d.In("captures", key+".json") }
+func (d Dir) Capture(key string) string { return d.In("captures", digest.Name(key)+".json") }
 
 // Pieces is the list of what an artifact's last disk was packed to.
 func (d Dir) Pieces(image, variant, name string) string {

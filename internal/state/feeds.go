@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/plain"
 	"zygos/internal/store"
 )
@@ -61,13 +62,13 @@ func (s *State) KeepListed(b *definition.Base, l *Listed) error {
 
 // Choose makes the base what an answer says; nil for none.
 func (s *State) Choose(b *definition.Base, l *Listed) {
-	b.Release, b.From, b.SHA256, b.Asked = "", nil, "", definition.Asked{}
+	b.Release, b.From, b.SHA256, b.Asked = "", nil, digest.Digest{}, definition.Asked{}
 	if l == nil {
 		return
 	}
 	b.Asked.At = l.Asked
 	take, newest := b.Feed.Choose(l.Releases)
-	if take == nil || take.SHA256 == "" {
+	if take == nil || take.SHA256.IsZero() {
 		return
 	}
 	b.Release, b.From, b.SHA256, b.Asked.Gone = take.Release, []string{take.From}, take.SHA256, take.Gone

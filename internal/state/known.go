@@ -226,5 +226,5 @@ func Archive(v *catalog.Version, variant string) *definition.Base {
 	if i < 0 {
 		return nil
 	}
-	return &definition.Base{Name: v.Image, Release: v.Version, SHA256: strings.TrimPrefix(v.Artifacts[i].Digest, "sha256:")}
+	return &definition.Base{Name: v.Image, Release: v.Version, SHA256: v.Artifacts[i].Digest}
 }

@@ -9,7 +9,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -26,6 +25,7 @@ import (
 
 	godigest "github.com/opencontainers/go-digest"
 
+	"zygos/internal/digest"
 	"zygos/internal/flock"
 )
 
@@ -37,8 +37,8 @@ type Store struct {
 
 // Blob is a file in the store.
 type Blob struct {
-	Digest string // "sha256:" and 64 hexadecimal digits
-	Bytes  int64
+	Digest digest.Digest `json:"digest"`
+	Bytes  int64         `json:"bytes"`
 }
 
 // Open makes the layout if it is not there.
@@ -57,8 +57,8 @@ func Open(dir string) (*Store, error) {
 func (s *Store) blobs() string { return filepath.Join(s.Dir, ocispec.ImageBlobsDir, "sha256") }
 
 // Path is where a blob lies.
-func (s *Store) Path(digest string) string {
-	return filepath.Join(s.blobs(), strings.TrimPrefix(digest, "sha256:"))
+func (s *Store) Path(d digest.Digest) string {
+	return filepath.Join(s.blobs(), digest.Name(d.Hex()))
 }
 
 // Has says whether a blob of this size is there.
@@ -87,7 +87,7 @@ func (s *Store) Verify(ctx context.Context, b Blob) error {
 		return err
 	}
 	if got != b {
-		return fmt.Errorf("blob %.19s in the store is damaged: it has the digest %s and %d bytes", b.Digest, got.Digest, got.Bytes)
+		return fmt.Errorf("blob %s in the store is damaged: it has the digest %s and %d bytes", b.Digest, got.Digest, got.Bytes)
 	}
 	return nil
 }
@@ -135,7 +135,7 @@ func Digest(ctx context.Context, file string, read func(int64)) (Blob, error) {
 	if err != nil {
 		return Blob{}, err
 	}
-	return Blob{Digest: "sha256:" + hex.EncodeToString(hash.Sum(nil)), Bytes: size}, nil
+	return Blob{Digest: digest.From(hash), Bytes: size}, nil
 }
 
 // Listed is an artifact in a version's OCI manifest.
@@ -186,16 +186,16 @@ func (s *Store) Unlist(ctx context.Context, goes func(reference string) bool) er
 }
 
 // Remove removes a blob; one that is not there is gone already.
-func (s *Store) Remove(digest string) error {
-	if err := os.Remove(s.Path(digest)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+func (s *Store) Remove(d digest.Digest) error {
+	if err := os.Remove(s.Path(d)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	return nil
 }
 
 // Named lists the digests that index.json speaks of: OCI manifests, and what these list.
-func (s *Store) Named() (map[string]bool, error) {
-	named := map[string]bool{}
+func (s *Store) Named() (map[digest.Digest]bool, error) {
+	named := map[digest.Digest]bool{}
 	text, err := os.ReadFile(filepath.Join(s.Dir, ocispec.ImageIndexFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return named, nil
@@ -208,24 +208,31 @@ func (s *Store) Named() (map[string]bool, error) {
 		return nil, fmt.Errorf("store index: %w", err)
 	}
 	for _, d := range index.Manifests {
-		named[d.Digest.String()] = true
+		own, err := digest.Parse(d.Digest.String())
+		named[own] = true
 		var m ocispec.Manifest
-		if text, err = os.ReadFile(s.Path(d.Digest.String())); err == nil {
+		if err == nil {
+			text, err = os.ReadFile(s.Path(own))
+		}
+		if err == nil {
 			err = json.Unmarshal(text, &m)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("store: manifest %s: %w", d.Digest, err)
 		}
-		named[m.Config.Digest.String()] = true
-		for _, l := range m.Layers {
-			named[l.Digest.String()] = true
+		for _, l := range append(m.Layers, m.Config) {
+			of, err := digest.Parse(l.Digest.String())
+			if err != nil {
+				return nil, fmt.Errorf("store: manifest %s: %w", d.Digest, err)
+			}
+			named[of] = true
 		}
 	}
 	return named, nil
 }
 
 func describe(b Blob, mediaType, title string) ocispec.Descriptor {
-	d := ocispec.Descriptor{MediaType: mediaType, Digest: godigest.Digest(b.Digest), Size: b.Bytes}
+	d := ocispec.Descriptor{MediaType: mediaType, Digest: godigest.Digest(b.Digest.String()), Size: b.Bytes}
 	if title != "" {
 		d.Annotations = map[string]string{ocispec.AnnotationTitle: title}
 	}

@@ -2,8 +2,6 @@ package store_test
 
 import (
 	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"io"
 	"math/rand/v2"
@@ -16,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
+	"zygos/internal/digest"
 	"zygos/internal/store"
 )
 
@@ -45,8 +44,7 @@ func TestBlobIsStoredByDigestAndKeepsHoles(t *testing.T) {
 	b, err := w.Commit()
 	require.NoError(t, err)
 	w.Discard()
-	sum := sha256.Sum256(plain.Bytes())
-	require.Equal(t, "sha256:"+hex.EncodeToString(sum[:]), b.Digest)
+	require.Equal(t, digest.Of(plain.Bytes()), b.Digest)
 	got, err := os.ReadFile(s.Path(b.Digest))
 	require.NoError(t, err)
 	require.True(t, bytes.Equal(plain.Bytes(), got))
@@ -127,7 +125,7 @@ func TestIndexNamesEachVersionOnce(t *testing.T) {
 	require.NoError(t, err)
 	var index struct {
 		Manifests []struct {
-			Digest      string
+			Digest      digest.Digest
 			Annotations map[string]string
 		}
 	}
@@ -136,5 +134,5 @@ func TestIndexNamesEachVersionOnce(t *testing.T) {
 	require.Equal(t, "a:1.0.0", index.Manifests[0].Annotations["org.opencontainers.image.ref.name"])
 	manifest, err := os.ReadFile(s.Path(index.Manifests[0].Digest))
 	require.NoError(t, err)
-	require.Contains(t, string(manifest), b.Digest)
+	require.Contains(t, string(manifest), b.Digest.String())
 }

@@ -4,14 +4,14 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"hash"
 	"os"
-	"strings"
 
 	"golang.org/x/sys/unix"
+
+	"zygos/internal/digest"
 )
 
 // Writer takes a blob's bytes from front to back. Zeros given to Zero stay a hole. The digest is
@@ -169,29 +169,29 @@ func (w *Writer) finish() {
 }
 
 // Commit makes the bytes safe on disk and puts them into the store under their digest.
-func (w *Writer) Commit() (Blob, error) { return w.commit("") }
+func (w *Writer) Commit() (Blob, error) { return w.commit(digest.Digest{}) }
 
 // CommitAs is Commit of bytes that must have a digest; others are dropped.
-func (w *Writer) CommitAs(digest string) error {
-	_, err := w.commit(digest)
+func (w *Writer) CommitAs(d digest.Digest) error {
+	_, err := w.commit(d)
 	return err
 }
 
-func (w *Writer) commit(want string) (Blob, error) {
+func (w *Writer) commit(want digest.Digest) (Blob, error) {
 	w.flush()
 	w.finish()
 	err := w.err
 	if err == nil {
 		err = errors.Join(w.file.Truncate(w.size), w.file.Chmod(0o644))
 	}
-	digest := hex.EncodeToString(w.hash.Sum(nil))
+	got := digest.From(w.hash)
 	if err == nil {
 		safe := make(chan error, 1)
 		go func() { safe <- w.file.Sync() }()
 		if w.later {
 			var again Blob
 			again, err = Digest(w.ctx, w.file.Name(), nil)
-			digest = strings.TrimPrefix(again.Digest, "sha256:")
+			got = again.Digest
 		}
 		err = errors.Join(err, <-safe)
 	}
@@ -199,8 +199,8 @@ func (w *Writer) commit(want string) (Blob, error) {
 		_ = os.Remove(w.file.Name()) // the first error counts
 		return Blob{}, err
 	}
-	b := Blob{Digest: "sha256:" + digest, Bytes: w.size}
-	if want != "" && b.Digest != want {
+	b := Blob{Digest: got, Bytes: w.size}
+	if !want.IsZero() && b.Digest != want {
 		return b, errors.Join(fmt.Errorf("what came has the digest %s instead of %s", b.Digest, want), os.Remove(w.file.Name()))
 	}
 	if err := os.Rename(w.file.Name(), w.store.Path(b.Digest)); err != nil {

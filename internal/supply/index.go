@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,6 +13,7 @@ import (
 	"strings"
 
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/manifest"
 	"zygos/internal/region"
 )
@@ -88,22 +88,22 @@ func open(ctx context.Context, method, from string) (io.ReadCloser, int64, error
 }
 
 // Beside is the size of a file that lies below the place of an index, and, if all of it is to be read, its digest.
-func Beside(ctx context.Context, index, name string, read bool) (bytes int64, digest string, err error) {
+func Beside(ctx context.Context, index, name string, read bool) (bytes int64, d digest.Digest, err error) {
 	method, at := http.MethodHead, definition.Beside(index, name)
 	if read {
 		method = http.MethodGet
 	}
 	in, bytes, err := open(ctx, method, at)
 	if err != nil {
-		return 0, "", err
+		return 0, d, err
 	}
 	defer in.Close()
 	if !read {
-		return bytes, "", nil
+		return bytes, d, nil
 	}
 	hash := sha256.New()
 	bytes, err = io.Copy(hash, &ending{ctx, in})
-	return bytes, "sha256:" + hex.EncodeToString(hash.Sum(nil)), err
+	return bytes, digest.From(hash), err
 }
 
 // ending ends with its context.

@@ -9,7 +9,6 @@ import (
 	"io"
 	"os"
 	"slices"
-	"strings"
 
 	"zygos/internal/base"
 	"zygos/internal/catalog"
@@ -45,7 +44,7 @@ func Bring(ctx context.Context, s *state.State, b plan.Base, variant, temp strin
 		return nil, fmt.Errorf("the layers of %s are not in this state, and it has no artifact of the format tar to take instead; build %s "+
 			"again here with --force", v.Ref(), b.Name)
 	}
-	if at := slices.IndexFunc(v.Artifacts, func(a catalog.Artifact) bool { return a.Digest == "sha256:"+archive.SHA256 }); at >= 0 {
+	if at := slices.IndexFunc(v.Artifacts, func(a catalog.Artifact) bool { return a.Digest == archive.SHA256 }); at >= 0 {
 		_, err = Artifact(ctx, s, v, v.Artifacts[at], tell)
 	}
 	var snap *layer.Snapshot
@@ -67,8 +66,8 @@ func Fetch(ctx context.Context, s *state.State, b *definition.Base, tell Tell) e
 		return err
 	}
 	got, err := store.Digest(ctx, file, nil)
-	if err == nil && got.Digest != "sha256:"+b.SHA256 {
-		err = base.Mismatch(b, from, strings.TrimPrefix(got.Digest, "sha256:"))
+	if err == nil && got.Digest != b.SHA256 {
+		err = base.Mismatch(b, from, got.Digest)
 	}
 	return err
 }

@@ -23,6 +23,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/region"
 )
 
@@ -253,7 +254,7 @@ func (s *site) id(location string) (string, error) {
 type image struct {
 	ID       string            `json:"id"`
 	Name     string            `json:"name"`
-	Digest   string            `json:"digest"`
+	Digest   digest.Digest     `json:"digest"`
 	Bytes    int64             `json:"bytes"`
 	Class    string            `json:"class"`
 	Key      string            `json:"key"`
@@ -273,7 +274,7 @@ func (s *site) find(ctx context.Context, location string) (im image, err error) 
 	return im, err
 }
 
-func (s *site) Stat(ctx context.Context, location string) (int64, string, error) {
+func (s *site) Stat(ctx context.Context, location string) (int64, digest.Digest, error) {
 	im, err := s.find(ctx, location)
 	return im.Bytes, im.Digest, err
 }
@@ -320,8 +321,8 @@ func (s *site) Fetch(ctx context.Context, location string, from int64) (io.ReadC
 	return region.Body(answer.Body, func(err error) error { return cmp.Or(region.Unanswered(err), err) }), nil
 }
 
-func (s *site) Verify(ctx context.Context, location, digest string) error {
-	return region.VerifyByReading(ctx, s, location, digest)
+func (s *site) Verify(ctx context.Context, location string, d digest.Digest) error {
+	return region.VerifyByReading(ctx, s, location, d)
 }
 
 func (s *site) List(ctx context.Context) (list []string, err error) {

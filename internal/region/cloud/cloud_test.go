@@ -15,6 +15,7 @@ import (
 
 	"zygos/internal/artifact"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/region"
 	"zygos/internal/region/cloud"
 )
@@ -40,7 +41,7 @@ func item(t *testing.T) region.Item {
 	file := filepath.Join(t.TempDir(), "source")
 	require.NoError(t, os.WriteFile(file, []byte("abc"), 0o644))
 	return region.Item{Image: "a", Version: "1.0.0", Key: artifact.Key{Format: "raw"}, Called: "a-1.0.0-raw", Bytes: 3,
-		Digest: "sha256:" + strings.Repeat("0", 64), Source: func(context.Context) (string, error) { return file, nil }}
+		Digest: digest.Of(nil), Source: func(context.Context) (string, error) { return file, nil }}
 }
 
 // A site that lies is believed nothing that would lead astray.
@@ -51,7 +52,7 @@ func TestLyingSiteLeadsNowhere(t *testing.T) {
 		"no id":                {`{"state":"ready"}`, "", "an id that is none"},
 		"parts of nothing":     {`{"state":"open","part":0,"bytes":3}`, "", "which cannot be"},
 		"parts of too much":    {`{"state":"open","part":1099511627776,"bytes":3}`, "", "which cannot be"},
-		"other bytes": {`{"state":"ready","image":"im-1"}`, `{"id":"im-1","bytes":4,"digest":"sha256:x"}`,
+		"other bytes": {`{"state":"ready","image":"im-1"}`, `{"id":"im-1","bytes":4,"digest":"sha256:` + strings.Repeat("1", 64) + `"}`,
 			"something else than was sent"},
 		"no document": {`[1,2`, "", "cannot be read"},
 	} {

@@ -18,6 +18,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"zygos/internal/digest"
 	"zygos/internal/region"
 )
 
@@ -29,7 +30,7 @@ func contentDigest(content []byte) string {
 
 // order is what is asked of a delivery.
 type order struct {
-	Digest   string            `json:"digest"`
+	Digest   digest.Digest     `json:"digest"`
 	Bytes    int64             `json:"bytes"`
 	Format   string            `json:"format"`
 	Class    string            `json:"class,omitempty"`
@@ -81,8 +82,8 @@ func (s *site) Place(ctx context.Context, item region.Item, told region.Told) (r
 	}
 	p.ID, p.Location = d.Image, s.location(d.Image)
 	told(region.Verifying, 0)
-	size, digest, err := s.Stat(ctx, p.Location)
-	if err == nil && (size != item.Bytes || digest != item.Digest) {
+	size, got, err := s.Stat(ctx, p.Location)
+	if err == nil && (size != item.Bytes || got != item.Digest) {
 		err = region.Missing("%s holds something else than was sent", p.Location)
 	}
 	return p, err

@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -17,6 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/flock"
 	"zygos/internal/region"
 	"zygos/internal/store"
@@ -217,7 +217,7 @@ func digestBehind(ctx context.Context, name string, until <-chan int64) (b store
 			}
 		}
 	}
-	b.Digest = "sha256:" + hex.EncodeToString(hash.Sum(nil))
+	b.Digest = digest.From(hash)
 	return b, nil
 }
 
@@ -405,23 +405,23 @@ func (f folder) Fetch(_ context.Context, location string, from int64) (io.ReadCl
 	return file, nil
 }
 
-func (f folder) Stat(_ context.Context, location string) (int64, string, error) {
+func (f folder) Stat(_ context.Context, location string) (int64, digest.Digest, error) {
 	if err := f.ready(); err != nil {
-		return 0, "", err
+		return 0, digest.Digest{}, err
 	}
 	info, err := os.Stat(f.near(location))
 	switch {
 	case errors.Is(err, os.ErrNotExist):
-		return 0, "", region.Missing("there is no file %s", location)
+		return 0, digest.Digest{}, region.Missing("there is no file %s", location)
 	case err != nil:
-		return 0, "", err
+		return 0, digest.Digest{}, err
 	case !info.Mode().IsRegular():
-		return 0, "", region.Missing("%s is no file", location)
+		return 0, digest.Digest{}, region.Missing("%s is no file", location)
 	}
-	return info.Size(), "", nil
+	return info.Size(), digest.Digest{}, nil
 }
 
-func (f folder) Verify(ctx context.Context, location, digest string) error {
+func (f folder) Verify(ctx context.Context, location string, want digest.Digest) error {
 	if err := f.ready(); err != nil {
 		return err
 	}
@@ -429,8 +429,8 @@ func (f folder) Verify(ctx context.Context, location, digest string) error {
 	switch {
 	case errors.Is(err, os.ErrNotExist):
 		return &region.Absent{Err: err}
-	case err == nil && got.Digest != digest:
-		return region.Missing("%s has the digest %s instead of %s", location, got.Digest, digest)
+	case err == nil && got.Digest != want:
+		return region.Missing("%s has the digest %s instead of %s", location, got.Digest, want)
 	}
 	return err
 }

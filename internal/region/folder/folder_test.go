@@ -3,13 +3,10 @@ package folder_test
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
@@ -19,6 +16,7 @@ import (
 
 	"zygos/internal/artifact"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/region"
 	"zygos/internal/region/folder"
 )
@@ -26,9 +24,7 @@ import (
 func item(t *testing.T, content []byte) region.Item {
 	source := filepath.Join(t.TempDir(), "blob")
 	require.NoError(t, os.WriteFile(source, content, 0o600))
-	sum := sha256.Sum256(content)
-	return region.Item{Organisation: "ebbline", Image: "link", Version: "2.3.0", Key: artifact.Key{Format: "raw"}, Digest: "sha256:" +
-		hex.EncodeToString(sum[:]),
+	return region.Item{Organisation: "ebbline", Image: "link", Version: "2.3.0", Key: artifact.Key{Format: "raw"}, Digest: digest.Of(content),
 		Bytes: int64(len(content)), Source: from(source), File: "link-2.3.0.raw"}
 }
 
@@ -97,7 +93,7 @@ func TestSparseFilesStaySparse(t *testing.T) {
 func TestFailedPlacementLeavesNothing(t *testing.T) {
 	r, dir := open(t)
 	it := item(t, []byte("artifact"))
-	it.Digest = "sha256:" + strings.Repeat("0", 64)
+	it.Digest = digest.Of([]byte("something else"))
 	_, err := r.Place(t.Context(), it, told)
 	require.ErrorContains(t, err, "is damaged")
 	left, err := os.ReadDir(filepath.Join(dir, "link/2.3.0"))
@@ -208,7 +204,7 @@ func TestWhatWasPlacedIsFetchedVerifiedAndListed(t *testing.T) {
 	r, dir := open(t)
 	placed, err := r.Place(t.Context(), item(t, []byte("artifact")), told)
 	require.NoError(t, err)
-	digest := item(t, []byte("artifact")).Digest
+	want := item(t, []byte("artifact")).Digest
 	for _, at := range []string{placed.Location, "/on/another/machine/link/2.3.0/link-2.3.0.raw"} {
 		content, err := r.Fetch(t.Context(), at, 0)
 		require.NoError(t, err)
@@ -216,7 +212,7 @@ func TestWhatWasPlacedIsFetchedVerifiedAndListed(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, content.Close())
 		require.Equal(t, "artifact", string(text))
-		require.NoError(t, r.Verify(t.Context(), at, digest))
+		require.NoError(t, r.Verify(t.Context(), at, want))
 	}
 	_, err = r.Document(t.Context(), "link/2.3.0/manifest.json", []byte("{}"))
 	require.NoError(t, err)
@@ -230,9 +226,9 @@ func TestWhatWasPlacedIsFetchedVerifiedAndListed(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{placed.Location}, list, "documents are no artifacts")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "link/2.3.0/link-2.3.0.raw"), []byte("other"), 0o644))
-	require.ErrorIs(t, r.Verify(t.Context(), placed.Location, digest), region.ErrAbsent)
+	require.ErrorIs(t, r.Verify(t.Context(), placed.Location, want), region.ErrAbsent)
 	require.NoError(t, os.Remove(placed.Location))
-	require.ErrorIs(t, r.Verify(t.Context(), placed.Location, digest), region.ErrAbsent)
+	require.ErrorIs(t, r.Verify(t.Context(), placed.Location, want), region.ErrAbsent)
 	_, err = r.Fetch(t.Context(), placed.Location, 0)
 	require.ErrorIs(t, err, fs.ErrNotExist)
 }

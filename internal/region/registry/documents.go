@@ -185,7 +185,7 @@ func (g *registry) version(ctx context.Context, v *manifest.Version) error {
 		}
 		d = ocispec.Descriptor{MediaType: d.MediaType, Digest: d.Digest, Size: d.Size, ArtifactType: m.ArtifactType,
 			Annotations: map[string]string{naming + "id": a.ID, naming + "artifact": a.Name, naming + "format": a.Format,
-				naming + "digest": a.Digest}}
+				naming + "digest": a.Digest.String()}}
 		if a.Variant != "" {
 			d.Annotations[naming+"variant"] = a.Variant
 		}

@@ -19,6 +19,7 @@ import (
 	"oras.land/oras-go/v2/registry/remote"
 
 	"zygos/internal/artifact"
+	"zygos/internal/digest"
 	"zygos/internal/region"
 )
 
@@ -94,7 +95,7 @@ func single(ctx context.Context, item region.Item) ([]byte, []blob, error) {
 	if format == nil {
 		return nil, nil, &artifact.UnknownError{Format: item.Format}
 	}
-	layer := ocispec.Descriptor{MediaType: format.MediaType, Digest: godigest.Digest(item.Digest), Size: item.Bytes,
+	layer := ocispec.Descriptor{MediaType: format.MediaType, Digest: godigest.Digest(item.Digest.String()), Size: item.Bytes,
 		Annotations: map[string]string{ocispec.AnnotationTitle: item.File}}
 	m := ocispec.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageManifest, ArtifactType: artifactType,
 		Config: ocispec.DescriptorEmptyJSON, Layers: []ocispec.Descriptor{layer}, Annotations: annotations(item)}
@@ -250,10 +251,10 @@ func (t *telling) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func (g *registry) Stat(ctx context.Context, location string) (int64, string, error) {
+func (g *registry) Stat(ctx context.Context, location string) (int64, digest.Digest, error) {
 	repo, text, m, err := g.manifest(ctx, location)
 	if err != nil {
-		return 0, "", err
+		return 0, digest.Digest{}, err
 	}
 	for _, d := range m.Layers {
 		there, err := repo.Blobs().Exists(ctx, d)
@@ -261,17 +262,18 @@ func (g *registry) Stat(ctx context.Context, location string) (int64, string, er
 			err = region.Missing("%s lacks %s, which it names", location, d.Digest)
 		}
 		if err != nil {
-			return 0, "", again(err)
+			return 0, digest.Digest{}, again(err)
 		}
 	}
 	if m.ArtifactType == artifactType {
-		return m.Layers[0].Size, m.Layers[0].Digest.String(), nil
+		d, err := digest.Parse(m.Layers[0].Digest.String())
+		return m.Layers[0].Size, d, err
 	}
 	layout, err := g.layout(ctx, repo, text, m)
 	if err != nil {
-		return 0, "", err
+		return 0, digest.Digest{}, err
 	}
-	return layout.size, "", nil
+	return layout.size, digest.Digest{}, nil
 }
 
 // layout is the image layout in a tar that a container image was placed from.
@@ -381,6 +383,6 @@ func (g *registry) Fetch(ctx context.Context, location string, from int64) (io.R
 	return region.Body(body, again), nil
 }
 
-func (g *registry) Verify(ctx context.Context, location, digest string) error {
-	return region.VerifyByReading(ctx, g, location, digest)
+func (g *registry) Verify(ctx context.Context, location string, d digest.Digest) error {
+	return region.VerifyByReading(ctx, g, location, d)
 }

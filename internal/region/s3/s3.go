@@ -27,6 +27,7 @@ import (
 
 	"zygos/internal/artifact"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/region"
 )
 
@@ -134,7 +135,7 @@ func (b *bucket) options(item *region.Item) (o minio.PutObjectOptions, err error
 		if f := artifact.Find(item.Format); f != nil {
 			o.ContentType = f.MediaType
 		}
-		o.UserMetadata = map[string]string{digestName: item.Digest, "Zygos-Image": item.Image, "Zygos-Version": item.Version,
+		o.UserMetadata = map[string]string{digestName: item.Digest.String(), "Zygos-Image": item.Image, "Zygos-Version": item.Version,
 			"Zygos-Variant": item.Variant, "Zygos-Artifact": item.Name}
 	}
 	return o, err
@@ -146,8 +147,8 @@ func (b *bucket) Place(ctx context.Context, item region.Item, told region.Told) 
 	if b.broken != nil {
 		return p, b.broken
 	}
-	size, digest, err := b.Stat(ctx, p.Location)
-	if err == nil && size == item.Bytes && digest == item.Digest {
+	size, got, err := b.Stat(ctx, p.Location)
+	if err == nil && size == item.Bytes && got == item.Digest {
 		told(region.Verifying, item.Bytes)
 		return p, nil
 	}
@@ -159,8 +160,8 @@ func (b *bucket) Place(ctx context.Context, item region.Item, told region.Told) 
 	}
 	p.Copied = true
 	told(region.Verifying, 0)
-	size, digest, err = b.Stat(ctx, p.Location)
-	if err == nil && (size != item.Bytes || digest != item.Digest) { // an upload of something else under this name was ended
+	size, got, err = b.Stat(ctx, p.Location)
+	if err == nil && (size != item.Bytes || got != item.Digest) { // an upload of something else under this name was ended
 		err = errors.Join(region.Missing("%s holds something else than was sent", p.Location), b.core.RemoveObject(ctx, b.bucket, key,
 			minio.RemoveObjectOptions{}))
 	}
@@ -256,16 +257,17 @@ func (b *bucket) begun(ctx context.Context, key string) (id string, parts map[in
 	}
 }
 
-func (b *bucket) Stat(ctx context.Context, location string) (int64, string, error) {
+func (b *bucket) Stat(ctx context.Context, location string) (int64, digest.Digest, error) {
 	key, err := b.key(location)
 	if err != nil {
-		return 0, "", err
+		return 0, digest.Digest{}, err
 	}
 	info, err := b.core.StatObject(ctx, b.bucket, key, minio.StatObjectOptions{})
 	if missing(err) {
-		return 0, "", region.Missing("there is no %s", location)
+		return 0, digest.Digest{}, region.Missing("there is no %s", location)
 	}
-	return info.Size, info.UserMetadata[digestName], b.again(err)
+	got, _ := digest.Parse(info.UserMetadata[digestName]) // of what another program put there nothing is known
+	return info.Size, got, b.again(err)
 }
 
 func (b *bucket) Fetch(ctx context.Context, location string, from int64) (io.ReadCloser, error) {
@@ -286,11 +288,11 @@ func (b *bucket) Fetch(ctx context.Context, location string, from int64) (io.Rea
 	return region.Body(body, b.again), nil
 }
 
-func (b *bucket) Verify(ctx context.Context, location, digest string) error {
+func (b *bucket) Verify(ctx context.Context, location string, d digest.Digest) error {
 	if _, _, err := b.Stat(ctx, location); err != nil {
 		return err
 	}
-	return region.VerifyByReading(ctx, b, location, digest)
+	return region.VerifyByReading(ctx, b, location, d)
 }
 
 // under lists the keys below a prefix.

@@ -15,7 +15,7 @@ import (
 
 // floors are those of docs/architecture.md, the lowest first.
 var floors = [][]string{
-	{"plain", "flock"},
+	{"plain", "flock", "digest", "bounded", "remote"},
 	{"artifact", "boot", "vm", "definition", "base", "machine", "layer", "disk", "reading",
 		"store", "seal", "inventory", "secret", "host", "standin"},
 	{"state", "workspace", "catalog", "plan", "region", "manifest"},

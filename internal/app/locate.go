@@ -122,19 +122,19 @@ func LocateIn(ctx context.Context, index string, r LocateRequest) (*manifest.Ver
 	if err != nil {
 		return nil, nil, state.Ask("%s", err)
 	}
-	x, err := supply.Index(ctx, index)
-	if err != nil {
+	var held []manifest.Version // of the image, newest first
+	if r.Region, err = supply.Index(ctx, index, func(v *manifest.Version) {
+		if v.Image == ref.Image {
+			held = append(held, *v)
+		}
+	}); err != nil {
 		return nil, nil, err
 	}
-	r.Region = x.Region
 	var first error // why the newest that is meant cannot be used
 	usable := ""    // the newest that can be, whatever is meant
 	known := []string{}
-	for i := range x.Versions { // newest first
-		v := &x.Versions[i]
-		if v.Image != ref.Image {
-			continue
-		}
+	for i := range held {
+		v := &held[i]
 		known = append(append(known, v.Version), v.Tags...)
 		recalled := v.Recall != nil && v.Recall.Since <= time.Now().UTC().Format(time.RFC3339)
 		if usable == "" && !recalled {
@@ -167,13 +167,13 @@ func LocateIn(ctx context.Context, index string, r LocateRequest) (*manifest.Ver
 	}
 	switch {
 	case first != nil && usable != "":
-		first = fmt.Errorf("%w; %s holds %s", first, x.Region, usable)
+		first = fmt.Errorf("%w; %s holds %s", first, r.Region, usable)
 	case first != nil:
 	case len(known) > 0:
 		first = &publish.IncompleteError{Text: fmt.Sprintf(
-			"%s is not in %s; of %s it holds %s", r.Ref, x.Region, ref.Image, strings.Join(known, ", "))}
+			"%s is not in %s; of %s it holds %s", r.Ref, r.Region, ref.Image, strings.Join(known, ", "))}
 	default:
-		first = &publish.IncompleteError{Text: fmt.Sprintf("%s is not in %s", r.Ref, x.Region)}
+		first = &publish.IncompleteError{Text: fmt.Sprintf("%s is not in %s", r.Ref, r.Region)}
 	}
 	return nil, nil, first
 }

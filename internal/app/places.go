@@ -105,18 +105,9 @@ func (a *App) Publish(ctx context.Context, r PublishRequest,
 	whole := true
 	for _, p := range ways {
 		p.Each = each
-		done := Published{Placed: p.Place(ctx)}
-		done.Version = p.Version
-		if ctx.Err() != nil {
-			return append(list, done), nil, ctx.Err()
-		}
-		has, err := a.Catalog.Has(ctx, p.Version.Image, p.Version.Version)
-		if done.Failed = err; err == nil && has { // else pruned meanwhile
-			done.Failed = errors.Join(publish.WriteManifest(ctx, a.State, p.Version, p.Regions),
-				publish.Refresh(ctx, a.State, p.Version.Image, p.Regions...))
-		}
-		if ctx.Err() != nil {
-			return append(list, done), nil, ctx.Err()
+		done, has, err := a.publish(ctx, p)
+		if err != nil {
+			return append(list, done), nil, err
 		}
 		whole = whole && has && done.Failed == nil && publish.Incomplete(done.Version, done.Placed) == nil
 		list = append(list, done)
@@ -129,6 +120,32 @@ func (a *App) Publish(ctx context.Context, r PublishRequest,
 		moves, err = a.Tag(ctx, TagRequest{Refs: refs, Tags: r.Tags})
 	}
 	return list, moves, err
+}
+
+// publish places one version and writes its documents, under the lease of its placements. has is false if it was pruned meanwhile.
+func (a *App) publish(ctx context.Context, p *publish.Publication) (done Published, has bool, err error) {
+	held, release, err := publish.Lease(ctx, a.State, a.waiter("publish"), p.Version.Image, p.Version.Version, p.Regions)
+	if err != nil {
+		return Published{Version: p.Version}, false, err
+	}
+	defer release()
+	done.Placed = p.Place(held)
+	if done.Version = p.Version; held.Err() != nil {
+		return done, false, context.Cause(held)
+	}
+	if has, done.Failed = a.Catalog.Has(held, p.Version.Image, p.Version.Version); done.Failed == nil && has {
+		done.Failed = errors.Join(publish.WriteManifest(held, a.State, p.Version, p.Regions),
+			publish.Refresh(held, a.State, p.Version.Image, p.Regions...))
+	}
+	if held.Err() != nil {
+		return done, false, context.Cause(held)
+	}
+	return done, has, nil
+}
+
+// waiter is the caller, who waits for others that change the same.
+func (a *App) waiter(doing string) state.Waiter {
+	return state.Waiter{Who: a.Who, Doing: doing, Wait: a.Progress}
 }
 
 // Plan is what Publish would do with a version.
@@ -168,7 +185,12 @@ func (a *App) Unpublish(ctx context.Context, ref string, regions []string) (*cat
 	if p.Regions, err = publish.Regions(a.State, v, regions); err != nil {
 		return nil, nil, err
 	}
-	done, err := p.Remove(ctx)
+	held, release, err := publish.Lease(ctx, a.State, a.waiter("remove"), v.Image, v.Version, p.Regions)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer release()
+	done, err := p.Remove(held)
 	return v, done, err
 }
 

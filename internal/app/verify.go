@@ -23,7 +23,7 @@ type VerifyRequest struct {
 
 // Verify compares catalog and documents with what is in regions.
 func (a *App) Verify(ctx context.Context, r VerifyRequest) (list []publish.Found, err error) {
-	c := publish.Verification{State: a.State, Deep: r.Deep, Progress: a.Progress, There: a.There}
+	c := publish.Verification{State: a.State, Deep: r.Deep, Progress: a.Progress, There: a.There, Who: a.Who}
 	if r.Ref != "" {
 		if c.Version, err = a.Look(ctx, r.Ref); err != nil {
 			return nil, err

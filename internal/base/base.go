@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,6 +21,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sys/unix"
 
+	"zygos/internal/bounded"
 	"zygos/internal/definition"
 	"zygos/internal/digest"
 	"zygos/internal/layer"
@@ -227,7 +229,7 @@ func (im *Importer) unpack(ctx context.Context, b *definition.Base, file, from s
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
-	if _, err := io.Copy(io.Discard, raw); err != nil {
+	if _, err := bounded.Copy(ctx, io.Discard, raw, from, math.MaxInt64); err != nil {
 		return nil, errors.Join(ctx.Err(), err)
 	}
 	if got := digest.From(hash); got != b.SHA256 {

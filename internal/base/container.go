@@ -21,6 +21,7 @@ import (
 
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"zygos/internal/bounded"
 	"zygos/internal/definition"
 	"zygos/internal/layer"
 )
@@ -33,7 +34,8 @@ var container = Kind{Name: "container",
 			path.Base(from) == ocispec.ImageIndexFile && !isRemote(from)
 	},
 	Read: func(v definition.Values) (settings any, key string) {
-		s := containerSays{platform: v.Text("platform"), credentials: v.Source("credentials"), environment: v.Bool("environment")}
+		s := containerSays{platform: v.Text("platform"), credentials: v.Source("credentials"),
+			realm: v.Text("realm"), environment: v.Bool("environment")}
 		if n := strings.Count(s.platform, "/"); s.platform != "" && n != 1 && n != 2 {
 			v.Problem(v.At("platform"), fmt.Sprintf("%q is no platform", s.platform), `write OS/ARCHITECTURE, for instance "linux/arm64"`)
 		}
@@ -48,7 +50,7 @@ var container = Kind{Name: "container",
 			return false
 		}
 		defer file.Close()
-		l, err := openLayout(file)
+		l, err := openLayout(context.Background(), file)
 		if err != nil {
 			return true // whoever reads it says why
 		}
@@ -66,8 +68,8 @@ var container = Kind{Name: "container",
 
 // containerSays is what a definition says of a container image.
 type containerSays struct {
-	platform, credentials string
-	environment           bool // taken over
+	platform, credentials, realm string
+	environment                  bool // taken over
 }
 
 func containerSettings(settings any) containerSays {
@@ -92,7 +94,7 @@ const (
 )
 
 // openLayout opens a layout in a tar, or a document whose content lies beside it by its digests, as in the store and in a folder's layout.
-func openLayout(file *os.File) (*layout, error) {
+func openLayout(ctx context.Context, file *os.File) (*layout, error) {
 	info, err := file.Stat()
 	if err != nil {
 		return nil, err
@@ -121,7 +123,7 @@ func openLayout(file *os.File) (*layout, error) {
 		if err == io.EOF {
 			break
 		}
-		if err != nil {
+		if err = cmp.Or(ctx.Err(), err); err != nil {
 			return nil, fmt.Errorf("its archive is damaged or cut short: %w", err)
 		}
 		from, err := whole.Seek(0, io.SeekCurrent) // the reader takes headers whole, and no more
@@ -197,7 +199,7 @@ func (l *layout) document(d ocispec.Descriptor) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return io.ReadAll(r)
+	return bounded.All(context.Background(), r, d.Digest.String(), d.Size)
 }
 
 // manifest is that of a platform.
@@ -249,7 +251,7 @@ func choose(list []ocispec.Descriptor, platform string) (ocispec.Descriptor, err
 
 // takeContainer makes a tree of the layers for a platform.
 func takeContainer(ctx context.Context, file *os.File, says containerSays, to layer.Folder, limits layer.Limits) (layer.Index, error) {
-	l, err := openLayout(file)
+	l, err := openLayout(ctx, file)
 	if err != nil {
 		return nil, err
 	}
@@ -267,7 +269,7 @@ func takeContainer(ctx context.Context, file *os.File, says containerSays, to la
 			return nil, fmt.Errorf("its configuration: %w", err)
 		}
 	}
-	u := union{last: map[string]place{}, names: map[place][]string{}}
+	u := union{last: map[string]place{}, names: map[place][]string{}, below: map[string][]string{}, linked: map[string]bool{}}
 	u.begin()
 	for i, d := range m.Layers { // which entry of each name stays
 		if err := l.layer(ctx, d, func(n int, h *tar.Header, _ io.Reader) error { return u.see(place{i, n}, h, limits) }); err != nil {
@@ -301,7 +303,7 @@ func (e *environment) pass(h *tar.Header, content io.Reader) (err error) {
 		return e.give(h, content)
 	}
 	if h.Typeflag == tar.TypeReg {
-		e.before, err = io.ReadAll(io.LimitReader(content, layer.MostEnvironment))
+		e.before, err = bounded.All(context.Background(), io.LimitReader(content, layer.MostEnvironment), h.Name, layer.MostEnvironment)
 	}
 	return err
 }
@@ -345,27 +347,34 @@ func (l *layout) layer(ctx context.Context, d ocispec.Descriptor, each func(n in
 			return err
 		}
 	}
-	if _, err := io.Copy(io.Discard, plain); err != nil {
-		return err
+	// Behind the end of an archive there is padding, and no more; blob is read to its end so that it is verified.
+	_, err = bounded.Copy(ctx, io.Discard, plain, "what follows the end of its archive", mostPadding)
+	if err == nil {
+		_, err = bounded.Copy(ctx, io.Discard, blob, "its content", d.Size)
 	}
-	_, err = io.Copy(io.Discard, blob) // so that it is verified
 	return err
 }
+
+// mostPadding is how many bytes may follow the end of a layer's archive: tar fills its last record up.
+const mostPadding = 1 << 20
 
 // place is an entry of a layer.
 type place struct{ layer, entry int }
 
 // union is layers over each other.
 type union struct {
-	last  map[string]place // the entry that each name comes from; of a hard link, that of its file
-	own   map[string]bool  // names of the layer that is seen
-	gone  map[string]bool  // what it takes away from those below, with all that is in it
-	empty map[string]bool  // folders of which it takes away what is in them
-	seen  int
-	names map[place][]string
+	last   map[string]place    // the entry that each name comes from; of a hard link, that of its file
+	own    map[string]bool     // names of the layer that is seen
+	gone   map[string]bool     // what it takes away from those below, with all that is in it
+	empty  map[string]bool     // folders of which it takes away what is in them
+	below  map[string][]string // names in each folder, so that what a layer hides is found
+	linked map[string]bool     // those that are in below
+	seen   int
+	names  map[place][]string
 }
 
 const (
+	mostName = 4096 // bytes: PATH_MAX of Linux
 	whiteout = ".wh."
 	opaque   = ".wh..wh..opq"
 )
@@ -374,6 +383,9 @@ const (
 func (u *union) see(at place, h *tar.Header, limits layer.Limits) error {
 	if u.seen++; u.seen > limits.Entries {
 		return fmt.Errorf("it has more than %d names", limits.Entries)
+	}
+	if len(h.Name) > mostName {
+		return fmt.Errorf("entry %.40q… has a name of more than %d bytes", h.Name, mostName)
 	}
 	name := path.Clean(h.Name)
 	switch dir, base := path.Split(name); {
@@ -394,28 +406,52 @@ func (u *union) see(at place, h *tar.Header, limits layer.Limits) error {
 			u.empty[name] = true
 		}
 		u.last[name], u.own[name] = at, true
+		u.link(name)
 	}
 	return nil
 }
 
-// cover takes away what the layer that was seen hides of those below.
+// cover takes away what the layer that was seen hides of those below. It visits what goes, and no name twice.
 func (u *union) cover() {
-	for name := range u.last {
-		if u.own[name] {
-			continue
-		}
-		hidden := u.gone[name]
-		for dir := path.Dir(name); !hidden; dir = path.Dir(dir) {
-			hidden = u.gone[dir] || u.empty[dir]
-			if dir == "." || dir == "/" {
-				break
-			}
-		}
-		if hidden {
-			delete(u.last, name)
-		}
+	for name := range u.gone {
+		u.hide(name, true)
+	}
+	for name := range u.empty {
+		u.hide(name, false)
 	}
 	u.begin()
+}
+
+// hide takes away what lies below a name, and the name itself if it is said to go, but for what the layer itself brought. It reports
+// whether anything is left.
+func (u *union) hide(name string, itself bool) (left bool) {
+	kept := u.below[name][:0]
+	for _, child := range u.below[name] {
+		if u.hide(child, true) {
+			kept = append(kept, child)
+		}
+	}
+	if u.below[name] = kept; len(kept) == 0 {
+		delete(u.below, name)
+	}
+	if !itself || u.own[name] {
+		return true
+	}
+	delete(u.last, name)
+	if len(kept) == 0 {
+		delete(u.linked, name)
+	}
+	return len(kept) > 0
+}
+
+// link notes a name below its folder, and that below its own.
+func (u *union) link(name string) {
+	for name != "." && name != "/" && !u.linked[name] {
+		u.linked[name] = true
+		dir := path.Dir(name)
+		u.below[dir] = append(u.below[dir], name)
+		name = dir
+	}
 }
 
 // begin makes ready for a layer.

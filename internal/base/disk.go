@@ -7,11 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"zygos/internal/bounded"
 	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/reading"
@@ -51,7 +53,7 @@ var disk = Kind{Name: "disk",
 func beside(in io.Reader, read func() (layer.Index, error)) (layer.Index, error) {
 	verified := make(chan error, 1)
 	go func() {
-		_, err := io.Copy(io.Discard, in)
+		_, err := bounded.Copy(context.Background(), io.Discard, in, "it", math.MaxInt64) // in ends with the context
 		verified <- err
 	}()
 	x, err := read()
@@ -72,7 +74,7 @@ func takeDisk(ctx context.Context, file *os.File, settings any, to layer.Folder,
 		return nil, err
 	}
 	partition, _ := settings.(int)
-	root, err := reading.Root(d, partition)
+	root, err := reading.Root(ctx, d, partition)
 	if err != nil {
 		return nil, err
 	}

@@ -1,30 +1,52 @@
 package base
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
 	"hash"
 	"io"
+	"math"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/cenkalti/backoff/v5"
+	"golang.org/x/sys/unix"
 
+	"zygos/internal/bounded"
 	"zygos/internal/definition"
 	"zygos/internal/digest"
 	"zygos/internal/flock"
+	"zygos/internal/plain"
+	"zygos/internal/remote"
 	"zygos/internal/store"
 )
 
 const downloadTries = 4
 
-// client gives up on a server that does not answer, not on a slow transfer.
-var client = &http.Client{Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: 30 * time.Second}}
+// sizeAtMost is how many bytes are downloaded of a base whose definition says nothing else.
+const sizeAtMost = 64 << 30
+
+// bound is how many bytes are downloaded of a base.
+func bound(b *definition.Base) int64 { return cmp.Or(b.SizeAtMost, sizeAtMost) }
+
+// fits says why so many bytes of a base are not downloaded, where have of them are there; nil if they are. -1 stands for a number that
+// nobody knows.
+func (im *Importer) fits(b *definition.Base, bytes, have int64) error {
+	if most := bound(b); bytes > most {
+		return fmt.Errorf("it has %s, and %s is the most that is downloaded of a base; if that is right, add size_at_most = \"…\" to [base.%s]",
+			plain.MiB(bytes), plain.MiB(most), b.Name)
+	}
+	if room := store.Room(im.Downloads); max(bytes-have, 0) > room {
+		return fmt.Errorf("it has %s, and the disk of %s has room for %s more (a twentieth of it stays free)", plain.MiB(bytes), im.Downloads,
+			plain.MiB(room))
+	}
+	return nil
+}
 
 // alone makes sure that nobody else downloads the same, and waits for whoever does.
 func (im *Importer) alone(ctx context.Context, b *definition.Base) (done func(), err error) {
@@ -55,8 +77,21 @@ func (im *Importer) download(ctx context.Context, b *definition.Base, from strin
 	}
 	part := filepath.Join(im.Downloads, b.SHA256.Hex()+".part")
 	resumed := exists(part)
-	got, err := backoff.Retry(ctx, func() (digest.Digest, error) { return im.fetch(ctx, b, from, part) },
-		backoff.WithMaxTries(downloadTries))
+	stalls := 0
+	got, err := backoff.Retry(ctx, func() (digest.Digest, error) {
+		d, err := im.fetch(ctx, b, from, part)
+		var stalled *remote.StalledError
+		if errors.As(err, &stalled) {
+			if stalls++; stalls > 1 {
+				err = backoff.Permanent(err)
+			}
+		}
+		return d, err
+	}, backoff.WithMaxTries(downloadTries))
+	var full *fullError
+	if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) || errors.As(err, &full) {
+		return errors.Join(err, os.Remove(part)) // there is no room to go on with it
+	}
 	if err == nil && got != b.SHA256 && resumed {
 		// What an earlier run left may have come from elsewhere: once more, from the start.
 		if err = os.Remove(part); err == nil {
@@ -83,8 +118,8 @@ func (im *Importer) fetch(ctx context.Context, b *definition.Base, from, part st
 	}
 	defer file.Close()
 	hash := sha256.New()
-	have, err := io.Copy(hash, &meter{r: file, total: -1, stop: ctx,
-		tell: func(done, total int64) { im.Progress("check what there is of base "+b.Name, done, total) }})
+	have, err := bounded.Copy(ctx, hash, &meter{r: file, total: -1, stop: ctx,
+		tell: func(done, total int64) { im.Progress("check what there is of base "+b.Name, done, total) }}, part, math.MaxInt64)
 	if err != nil {
 		return d, backoff.Permanent(err)
 	}
@@ -94,6 +129,10 @@ func (im *Importer) fetch(ctx context.Context, b *definition.Base, from, part st
 	}
 	if have > 0 {
 		req.Header.Set("Range", fmt.Sprintf("bytes=%d-", have))
+	}
+	client, err := remote.Client(remote.Options{Home: req.URL})
+	if err != nil {
+		return d, backoff.Permanent(err)
 	}
 	resp, err := client.Do(req)
 	if err != nil {
@@ -129,10 +168,41 @@ func (im *Importer) receive(ctx context.Context, b *definition.Base, file *os.Fi
 	if _, err := file.Seek(have, io.SeekStart); err != nil {
 		return d, backoff.Permanent(err)
 	}
+	if err := im.fits(b, total, have); err != nil {
+		return d, backoff.Permanent(err)
+	}
 	counted := &meter{r: resp.Body, done: have, total: total, stop: ctx,
 		tell: func(done, total int64) { im.Progress("download base "+b.Name, done, total) }}
-	if _, err := io.Copy(io.MultiWriter(file, hash), counted); err != nil {
+	to := &roomy{io.MultiWriter(file, hash), im.Downloads, 0}
+	_, err = bounded.Copy(ctx, to, counted, "what "+resp.Request.URL.Host+" sends", bound(b)-have)
+	var large *bounded.TooLargeError
+	if errors.As(err, &large) || errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+		return d, backoff.Permanent(&fullError{fmt.Errorf("%w. Nothing was kept", err)})
+	}
+	if err != nil {
 		return d, err
 	}
 	return digest.From(hash), file.Sync()
+}
+
+// fullError ends a download that there is no room for, or that does not end.
+type fullError struct{ error }
+
+func (e *fullError) Unwrap() error { return e.error }
+
+// roomy writes to a disk of which a twentieth stays free.
+type roomy struct {
+	io.Writer
+	dir   string
+	since int64 // bytes, since somebody looked how much room there is
+}
+
+func (w *roomy) Write(p []byte) (int, error) {
+	const glance = 16 << 20
+	if w.since += int64(len(p)); w.since > glance {
+		if w.since = 0; store.Room(w.dir) < glance {
+			return 0, fmt.Errorf("%w: the disk of %s has no room for more (a twentieth of it stays free)", unix.ENOSPC, w.dir)
+		}
+	}
+	return w.Writer.Write(p)
 }

@@ -5,24 +5,25 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 	"oras.land/oras-go/v2/content"
 	"oras.land/oras-go/v2/errdef"
 	"oras.land/oras-go/v2/registry"
-	"oras.land/oras-go/v2/registry/remote"
+	oras "oras.land/oras-go/v2/registry/remote"
 	"oras.land/oras-go/v2/registry/remote/auth"
 	"oras.land/oras-go/v2/registry/remote/retry"
 
+	"zygos/internal/bounded"
 	"zygos/internal/definition"
 	"zygos/internal/digest"
+	"zygos/internal/remote"
 	"zygos/internal/secret"
 	"zygos/internal/store"
 )
@@ -58,7 +59,7 @@ func (im *Importer) pull(ctx context.Context, b *definition.Base, from string) e
 		return err
 	}
 	for at := tag; ; {
-		text, err := im.bring(ctx, repo, at, b.Name)
+		text, err := im.bring(ctx, repo, at, b)
 		if err != nil {
 			return err
 		}
@@ -81,7 +82,7 @@ func (im *Importer) pull(ctx context.Context, b *definition.Base, from string) e
 			bring = append(bring, m.Config)
 		}
 		for _, d := range bring {
-			if _, err := im.bring(ctx, repo, d, b.Name); err != nil {
+			if _, err := im.bring(ctx, repo, d, b); err != nil {
 				return err
 			}
 		}
@@ -90,9 +91,9 @@ func (im *Importer) pull(ctx context.Context, b *definition.Base, from string) e
 }
 
 // Repository is that of an address, with its tag or digest if it has one, asked with the base's credentials; root is the workspace.
-func Repository(root string, b *definition.Base, from string) (*remote.Repository, error) {
+func Repository(root string, b *definition.Base, from string) (*oras.Repository, error) {
 	credentials := containerSettings(b.Settings).credentials
-	repo, err := remote.NewRepository(strings.TrimPrefix(from, inRegistry))
+	repo, err := oras.NewRepository(strings.TrimPrefix(from, inRegistry))
 	if err != nil {
 		return nil, err
 	}
@@ -100,9 +101,16 @@ func Repository(root string, b *definition.Base, from string) (*remote.Repositor
 	if err != nil {
 		host = repo.Reference.Host()
 	}
-	ip := net.ParseIP(host)
-	repo.PlainHTTP = host == "localhost" || ip != nil && ip.IsLoopback()
-	transport := &http.Transport{Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: 30 * time.Second}
+	repo.PlainHTTP = remote.Here(host)
+	scheme := "https"
+	if repo.PlainHTTP {
+		scheme = "http"
+	}
+	transport, err := remote.Transport(remote.Options{Home: &url.URL{Scheme: scheme, Host: repo.Reference.Host()},
+		Realm: containerSettings(b.Settings).realm, Setting: "[base." + b.Name + "]"})
+	if err != nil {
+		return nil, err
+	}
 	c := &auth.Client{Client: &http.Client{Transport: retry.NewTransport(transport)}, Cache: auth.NewCache(),
 		Credential: func(ctx context.Context, at string) (auth.Credential, error) {
 			if credentials == "" || at != repo.Reference.Host() {
@@ -126,7 +134,7 @@ func Repository(root string, b *definition.Base, from string) (*remote.Repositor
 }
 
 // bring fetches a blob or a document into the store, verified, and returns the text of a document.
-func (im *Importer) bring(ctx context.Context, repo registry.Repository, d ocispec.Descriptor, name string) ([]byte, error) {
+func (im *Importer) bring(ctx context.Context, repo registry.Repository, d ocispec.Descriptor, b *definition.Base) ([]byte, error) {
 	document := isIndex(d.MediaType) || strings.Contains(d.MediaType, "manifest")
 	if document && d.Size > mostDocument {
 		return nil, fmt.Errorf("a document of %d bytes is too large", d.Size)
@@ -137,19 +145,22 @@ func (im *Importer) bring(ctx context.Context, repo registry.Repository, d ocisp
 	}
 	to := im.Store.Path(own)
 	if !exists(to) {
+		if err := im.fits(b, d.Size, 0); err != nil {
+			return nil, err
+		}
 		r, err := repo.Fetch(ctx, d)
 		if err != nil {
 			return nil, err
 		}
 		defer r.Close()
-		counted := &meter{r: r, total: d.Size, stop: ctx, tell: func(done, total int64) { im.Progress("fetch base "+name, done, total) }}
+		counted := &meter{r: r, total: d.Size, stop: ctx, tell: func(done, total int64) { im.Progress("fetch base "+b.Name, done, total) }}
 		checked := content.NewVerifyReader(counted, d)
 		part := filepath.Join(im.Downloads, own.Hex()+".blob")
 		out, err := os.Create(part)
 		if err != nil {
 			return nil, err
 		}
-		_, err = io.Copy(out, checked)
+		_, err = bounded.Copy(ctx, &roomy{out, im.Downloads, 0}, checked, d.Digest.String(), d.Size)
 		if err = errors.Join(err, out.Sync(), out.Close()); err == nil {
 			err = checked.Verify()
 		}

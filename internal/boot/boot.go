@@ -292,7 +292,7 @@ func without(fstab string, folders []string) (text string) {
 		f := strings.Fields(line)
 		if len(f) > 2 && f[0][0] != '#' {
 			partition := f[0][0] != '/' || strings.HasPrefix(f[0], "/dev/")
-			if slices.Contains(folders, f[1]) || f[2] == "swap" && partition {
+			if slices.Contains(folders, layer.Unescape(f[1])) || f[2] == "swap" && partition {
 				continue
 			}
 		}
@@ -304,7 +304,8 @@ func without(fstab string, folders []string) (text string) {
 // mounts says whether an fstab(5) has a line for a mount point, "" for any.
 func mounts(fstab, point string) bool {
 	for line := range strings.Lines(fstab) {
-		if fields := strings.Fields(line); len(fields) > 1 && !strings.HasPrefix(fields[0], "#") && (point == "" || fields[1] == point) {
+		if fields := strings.Fields(line); len(fields) > 1 && !strings.HasPrefix(fields[0], "#") &&
+			(point == "" || layer.Unescape(fields[1]) == point) {
 			return true
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"slices"
 	"time"
@@ -113,7 +114,11 @@ type ShapeRecord struct {
 	Seal    []seal.Result `json:"seal"`
 }
 
-// Record is the document of a finished build, zygos.build/2.
+// RecordSchema is the schema of records. A record of this schema is called record.json once its build made a version; of
+// zygos.build/2, it was called so before.
+const RecordSchema = "zygos.build/3"
+
+// Record is the document of a finished build.
 type Record struct {
 	Schema  string           `json:"schema"`
 	Build   string           `json:"build"`
@@ -156,7 +161,7 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 	}
 	defer hold.Close()
 	r := &run{Engine: e, plan: p, dir: dir, store: &store.Store{Dir: e.Store.Dir, Temp: dir},
-		record: Record{Schema: "zygos.build/2", Build: p.Build, Commit: e.Commit, Plan: p}}
+		record: Record{Schema: RecordSchema, Build: p.Build, Commit: e.Commit, Plan: p}}
 	r.record.Host, _ = os.Hostname()              // a host without a name has none to record
 	defer func() { _ = layer.RemoveAll(r.dir) }() // what stays is swept by the next build
 	began := time.Now()
@@ -345,7 +350,7 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	if err != nil {
 		return err
 	}
-	if err := store.WriteFile(r.path(recordName), append(text, '\n')); err != nil {
+	if err := store.WriteFile(r.path(pendingName), append(text, '\n')); err != nil {
 		return r.full(err, 0)
 	}
 	if err := r.list(ctx, &v); err != nil {
@@ -356,6 +361,9 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	}
 	if err := r.Catalog.Register(ctx, v); err != nil {
 		return err
+	}
+	if err := os.Rename(r.path(pendingName), r.path(recordName)); err != nil { // the next sweep does it
+		r.emit(Note{Text: "the record could not be put in its place: " + err.Error()})
 	}
 	r.emit(Registered{Version: p.Version, Took: r.record.Took})
 	return nil
@@ -378,11 +386,34 @@ func (e *Engine) list(ctx context.Context, v *catalog.Version) error {
 // path is a file in the build's own folder.
 func (r *run) path(name string) string { return r.State.Build(r.plan.Build, name) }
 
-const recordName = "record.json"
+const (
+	recordName  = "record.json"
+	pendingName = "record-pending.json" // of a build whose version is not registered yet, as far as the folder knows
+)
+
+// Pending reports whether a build wrote its record and is not known to have made a version: it was not registered, or its
+// process ended at that moment.
+func Pending(at state.Dir, id string) bool {
+	_, err := os.Stat(at.Build(id, pendingName))
+	return err == nil
+}
+
+// Made reports whether the log of a build says that it made a version. known is false if it has no log.
+func Made(ctx context.Context, at state.Dir, id string) (made, known bool) {
+	err := ReadLog(ctx, at, id, false, func(e Event) error {
+		_, yes := e.What.(Registered)
+		made = made || yes
+		return nil
+	})
+	return made, err == nil
+}
 
 // ReadRecord reads the record of a build that made a version.
 func ReadRecord(at state.Dir, id string) (*Record, error) {
 	text, err := os.ReadFile(at.Build(id, recordName))
+	if errors.Is(err, fs.ErrNotExist) { // whoever asks knows that it made one
+		text, err = os.ReadFile(at.Build(id, pendingName))
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -124,7 +124,7 @@ func TestBuildRegistersWhatItCaptured(t *testing.T) {
 	require.NoError(t, err)
 	var kept build.Record
 	require.NoError(t, json.Unmarshal(text, &kept))
-	require.Equal(t, "zygos.build/2", kept.Schema)
+	require.Equal(t, build.RecordSchema, kept.Schema)
 	require.Equal(t, record.Shapes[0].Stages[0].Layer, kept.Shapes[0].Stages[0].Layer)
 	require.Equal(t, []string{"etc/machine-id"}, kept.Shapes[0].Seal[0].Paths)
 	var logged []string

@@ -75,6 +75,7 @@ func (e *Engine) sweepRuns(ctx context.Context) (list []Leftover, err error) {
 		}
 		list = append(list, Leftover{"unfinished run", entry.Name(), bytes})
 	}
+	err = errors.Join(err, e.settleRecords(ctx))
 	running, e2 := e.Catalog.Running(ctx)
 	err = errors.Join(err, e2)
 	for _, b := range running {
@@ -86,6 +87,30 @@ func (e *Engine) sweepRuns(ctx context.Context) (list []Leftover, err error) {
 		}
 	}
 	return list, err
+}
+
+// settleRecords puts the records in their place that builds wrote whose processes ended at that moment, if they made a version, and
+// removes those of builds that did not.
+func (e *Engine) settleRecords(ctx context.Context) (err error) {
+	for _, name := range e.State.Find("builds/*/" + pendingName) {
+		dir := filepath.Dir(name)
+		id := filepath.Base(dir)
+		if e.State.Alive(id) {
+			continue
+		}
+		b, wrong := e.Catalog.Build(ctx, id)
+		var unknown *catalog.NotFoundError
+		switch {
+		case errors.As(wrong, &unknown): // of another catalog: nothing is known
+		case wrong != nil:
+			return errors.Join(err, wrong)
+		case b.ID == id && b.State == catalog.Registered:
+			err = errors.Join(err, os.Rename(name, filepath.Join(dir, recordName)))
+		case b.ID == id && b.State != catalog.Running:
+			err = errors.Join(err, os.Remove(name))
+		}
+	}
+	return err
 }
 
 // sweepGroups removes the control groups of processes that are gone.
@@ -120,7 +145,7 @@ func (e *Engine) sweepUnfinished() (list []Leftover) {
 			}
 		}
 	}
-	for _, name := range e.State.Find("locks/" + stageLock + "*") {
+	for _, name := range slices.Concat(e.State.Find("locks/"+stageLock+"*"), e.State.Find("locks/lease-*")) {
 		_ = os.Remove(name) // no more than an empty file
 	}
 	return list

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -77,7 +78,7 @@ func (e *Engine) sweepTexts() (list []Leftover) {
 	}
 	named := map[string]bool{}
 	form := regexp.MustCompile(`[0-9a-f]{64}`)
-	for _, name := range e.State.Find("builds/*/" + recordName) {
+	for _, name := range slices.Concat(e.State.Find("builds/*/"+recordName), e.State.Find("builds/*/"+pendingName)) {
 		text, err := os.ReadFile(name)
 		if err != nil {
 			return nil // what it names is not known

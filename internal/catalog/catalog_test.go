@@ -140,8 +140,9 @@ func TestTagMovesAreKept(t *testing.T) {
 func TestPlacementsAreRecordedOnce(t *testing.T) {
 	everywhere(t, func(t *testing.T, c *catalog.Catalog, _ func() *catalog.Catalog) {
 		register(t, c, "a", "1.0.0")
-		p := catalog.Placement{ID: "zy-1", Image: "a", Version: "1.0.0", Region: "r", Name: "tar", Format: "tar", Artifact: digest.Of([]byte("x")),
-			Bytes: 7, Location: "/x", Verified: moment}
+		p := catalog.Placement{ID: "zy-1", Image: "a", Version: "1.0.0", Region: "r", Name: "tar", Format: "tar",
+			Artifact: digest.Of([]byte("x")),
+			Bytes:    7, Location: "/x", Verified: moment}
 		way := catalog.Underway{Image: "a", Version: "1.0.0", Region: "r", Name: "tar", Format: "tar", State: "copying", Done: 3, Bytes: 7,
 			Host: "here", Changed: moment}
 		require.NoError(t, c.SetUnderway(t.Context(), way))

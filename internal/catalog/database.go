@@ -30,7 +30,7 @@ import (
 //go:embed migrations
 var migrations embed.FS
 
-const newestSchema = 10 // number of the last migration
+const newestSchema = 11 // number of the last migration
 
 // dialect is all in which one database differs from another. Queries are the same for all; they
 // use what both SQLite and PostgreSQL understand, with '?' for an argument.

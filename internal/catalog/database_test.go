@@ -308,7 +308,7 @@ func TestCatalogOfANewerProgramIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	_, err = catalog.Open(t.Context(), file, "")
-	require.ErrorContains(t, err, "written by a newer Zygos (schema 99, this one knows 10)")
+	require.ErrorContains(t, err, "written by a newer Zygos (schema 99, this one knows 11)")
 	require.NoError(t, os.WriteFile(file, []byte("this is no database, though it is long enough to be read as one"), 0o600))
 	_, err = catalog.Open(t.Context(), file, "")
 	require.ErrorContains(t, err, "catalog "+file)
@@ -330,7 +330,8 @@ func TestCatalogOfAnEarlierProgramIsBroughtUpToDate(t *testing.T) {
 		INSERT INTO versions VALUES ('a', '1.0.0', 1, 0, 0, 'b-1', '2026-01-02T03:04:05.000Z', 'x', '1', 'sha256:b', 'f', 7, '["l1","l2"]',` +
 		` '{"owner":"me"}');
 		INSERT INTO artifacts VALUES ('a', '1.0.0', 'tar', '` + digest.Of([]byte("t")).String() + `', 9);
-		INSERT INTO placements VALUES ('zy-1', 'a', '1.0.0', 'r', 'tar', '` + digest.Of([]byte("t")).String() + `', '/x', '2026-01-02T03:04:05.000Z')`)
+		INSERT INTO placements VALUES ('zy-1', 'a', '1.0.0', 'r', 'tar', '` + digest.Of([]byte("t")).String() +
+		`', '/x', '2026-01-02T03:04:05.000Z')`)
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 

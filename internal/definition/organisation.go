@@ -57,6 +57,8 @@ type Base struct {
 	From    []string      // tried in order: a path in the workspace or an absolute one, or an http(s) address
 	SHA256  digest.Digest // of the file
 	Kind    string
+	// SizeAtMost is how many bytes are downloaded of it; 0 for the usual bound.
+	SizeAtMost int64
 	// Settings are what the kind has read; Key says what of them and of the kind makes another tree of the same file.
 	Settings any
 	Key      string
@@ -233,6 +235,7 @@ func ReadOrganisation(root string, kinds Kinds, problems *Problems) *Organisatio
 func readBase(e *entry, root string, kinds BaseKinds, problems *Problems) Base {
 	b := Base{Name: e.name, Pos: e.pos}
 	problems.name("a base", b.Name, e.pos)
+	b.SizeAtMost = e.table.size("size_at_most")
 	if e.table.find("newest") != nil || e.table.find("feed") != nil {
 		b.withFeed(e, root, kinds, problems)
 		return b

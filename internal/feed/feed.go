@@ -53,7 +53,7 @@ func Ask(ctx context.Context, s *state.State, b *definition.Base, accept bool) (
 	if err := flock.Take(ctx, lock); err != nil {
 		return nil, err
 	}
-	signer, err := newSigner(s, b)
+	signer, err := newSigner(ctx, s, b)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package feed
 
 import (
+	"bufio"
 	"bytes"
 	"cmp"
 	"context"
@@ -18,10 +19,10 @@ import (
 	"time"
 
 	"zygos/internal/base"
+	"zygos/internal/bounded"
 	"zygos/internal/definition"
 	"zygos/internal/digest"
 	"zygos/internal/manifest"
-	"zygos/internal/plain"
 	"zygos/internal/region"
 	"zygos/internal/state"
 	"zygos/internal/supply"
@@ -32,13 +33,23 @@ var kinds = map[definition.FeedKind]func(context.Context, *state.State, *definit
 	definition.Listing: listing, definition.Index: index, definition.Registry: registry}
 
 const (
-	mostListing = 32 << 20 // bytes
-	mostIndex   = 256 << 20
+	mostListing = bounded.Listing
+	mostIndex   = bounded.Index
 	mostTags    = 100_000
 )
 
 // read reads a document, at most so many bytes of it.
 func read(ctx context.Context, s *state.State, at string, most int64) ([]byte, error) {
+	in, err := open(ctx, s, at)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	return whole(ctx, in, at, most)
+}
+
+// open opens a document.
+func open(ctx context.Context, s *state.State, at string) (io.ReadCloser, error) {
 	from := at
 	if !strings.Contains(at, "://") {
 		from = s.Path(at)
@@ -50,15 +61,17 @@ func read(ctx context.Context, s *state.State, at string, most int64) ([]byte, e
 		}
 		return nil, &UnheardError{err}
 	}
-	defer in.Close()
-	text, err := io.ReadAll(io.LimitReader(in, most+1))
-	if err != nil {
-		return nil, &UnheardError{cmp.Or(region.Unanswered(err), err)}
+	return in, nil
+}
+
+// whole reads all of a document.
+func whole(ctx context.Context, in io.Reader, at string, most int64) ([]byte, error) {
+	text, err := bounded.All(ctx, in, at, most)
+	var large *bounded.TooLargeError
+	if err != nil && !errors.As(err, &large) {
+		err = &UnheardError{cmp.Or(region.Unanswered(err), err)}
 	}
-	if int64(len(text)) > most {
-		return nil, fmt.Errorf("%s is larger than %s", at, plain.MiB(most))
-	}
-	return text, nil
+	return text, err
 }
 
 // sum is a line of sha256sum, with or without its option --tag.
@@ -113,23 +126,33 @@ func sumIn(text []byte) bool {
 // index reads that of a region, in which the versions of another workspace's image are.
 func index(ctx context.Context, s *state.State, b *definition.Base, by *signer) ([]definition.Release, error) {
 	f := b.Feed
-	text, err := read(ctx, s, f.At, mostIndex)
-	if err == nil {
-		text, err = by.open(ctx, s, f.At, text)
-	}
+	in, err := open(ctx, s, f.At)
 	if err != nil {
 		return nil, err
 	}
-	x, err := supply.ParseIndex(bytes.NewReader(text), f.At)
-	if err != nil {
-		return nil, &UnheardError{err}
+	defer in.Close()
+	content := bufio.NewReader(in)
+	var signed io.Reader = content
+	if head, _ := content.Peek(1); by.file != "" || string(head) != "{" { // the signature is of the whole
+		text, err := whole(ctx, content, f.At, mostIndex)
+		if err == nil {
+			text, err = by.open(ctx, s, f.At, text)
+		}
+		if err != nil {
+			return nil, err
+		}
+		signed = bytes.NewReader(text)
 	}
 	var list []definition.Release
 	images, had := map[string]bool{}, map[string]bool{}
-	for _, v := range x.Versions {
-		if images[v.Image] = true; v.Image != f.File {
-			continue
+	take := func(v *manifest.Version) {
+		if len(images) < 1000 { // they are only told
+			images[v.Image] = true
 		}
+		if v.Image != f.File {
+			return
+		}
+		images[v.Image] = true
 		for _, a := range v.Artifacts {
 			had[strings.TrimPrefix(a.Variant+" "+a.Format, " ")] = true
 			name := path.Join(v.Image, v.Version, path.Base(a.Location))
@@ -139,6 +162,9 @@ func index(ctx context.Context, s *state.State, b *definition.Base, by *signer) 
 			list = append(list, definition.Release{Release: v.Version, From: definition.Beside(f.At, name), SHA256: a.Digest, Recall: recall(v)})
 			break // of several of one format the first
 		}
+	}
+	if _, err := manifest.ReadIndex(ctx, signed, f.At, take); err != nil {
+		return nil, &UnheardError{err}
 	}
 	switch {
 	case !images[f.File]:
@@ -151,7 +177,7 @@ func index(ctx context.Context, s *state.State, b *definition.Base, by *signer) 
 }
 
 // recall is why a version is recalled now, "" if it is not.
-func recall(v manifest.Version) string {
+func recall(v *manifest.Version) string {
 	if v.Recall == nil {
 		return ""
 	}
@@ -168,7 +194,15 @@ func registry(ctx context.Context, s *state.State, b *definition.Base, _ *signer
 		return nil, err
 	}
 	var list []definition.Release
+	pages := bounded.Pages{What: "the list of tags of " + b.Feed.At}
 	err = repo.Tags(ctx, "", func(tags []string) error {
+		end := ""
+		if len(tags) > 0 {
+			end = tags[len(tags)-1]
+		}
+		if err := pages.Next(len(tags), end); err != nil {
+			return err
+		}
 		for _, tag := range tags {
 			if b.Feed.Means(tag) || tag == b.Feed.Pinned {
 				list = append(list, definition.Release{Release: tag, From: b.Feed.At + ":" + tag})

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 
 	"aead.dev/minisign"
@@ -13,6 +12,7 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
 	pgperrors "github.com/ProtonMail/go-crypto/openpgp/errors"
 
+	"zygos/internal/bounded"
 	"zygos/internal/definition"
 	"zygos/internal/plan"
 	"zygos/internal/region"
@@ -31,11 +31,11 @@ type signer struct {
 var pgpEnds, edEnds = []string{".asc", ".gpg", ".sign", ".sig"}, []string{".minisig"}
 
 const (
-	mostKey       = 1 << 20
-	mostSignature = 1 << 20
+	mostKey       = bounded.Small
+	mostSignature = bounded.Small
 )
 
-func newSigner(s *state.State, b *definition.Base) (*signer, error) {
+func newSigner(ctx context.Context, s *state.State, b *definition.Base) (*signer, error) {
 	by := &signer{file: b.Feed.SignedBy}
 	if by.file == "" {
 		return by, nil
@@ -45,7 +45,7 @@ func newSigner(s *state.State, b *definition.Base) (*signer, error) {
 		return nil, err
 	}
 	defer in.Close()
-	text, err := io.ReadAll(io.LimitReader(in, mostKey))
+	text, err := bounded.All(ctx, in, by.file, mostKey)
 	if err != nil {
 		return nil, err
 	}

@@ -27,6 +27,9 @@ var manifestSchema []byte
 //go:embed region.schema.json
 var regionSchema []byte
 
+// Schema is the schema of manifests.
+const Schema = "zygos.manifest/1"
+
 // Manifest is zygos.manifest/1: one version, its artifacts, and which of them belong to each region.
 type Manifest struct {
 	Schema    string             `json:"schema"`
@@ -81,7 +84,7 @@ func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
 
 // For makes the manifest of a version from its verified placements.
 func For(v *catalog.Version, placements []catalog.Placement) *Manifest {
-	m := &Manifest{Schema: "zygos.manifest/1", Image: v.Image, Version: v.Version, Build: v.Build, Created: stamp(v.Created),
+	m := &Manifest{Schema: Schema, Image: v.Image, Version: v.Version, Build: v.Build, Created: stamp(v.Created),
 		Base: Base{v.BaseName, v.BaseVersion, v.BaseDigest}, Labels: v.Labels, Artifacts: []Artifact{}, Regions: map[string][]Place{}}
 	if j := v.Judged; j != nil {
 		m.Checks = Checks{j.Passed, j.Failed, j.Warned, j.Skipped, j.Digest}

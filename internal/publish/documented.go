@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"path"
 	"path/filepath"
 
+	"zygos/internal/bounded"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/manifest"
@@ -24,8 +26,8 @@ type Documented struct {
 
 // Index finds what the index of a region speaks of: beside the file, or below its address on a server, as folders and stores have it.
 func (d *Documented) Index(ctx context.Context, from string) (list []Found, err error) {
-	x, err := supply.Index(ctx, from)
-	if err != nil {
+	x := manifest.Index{}
+	if x.Region, err = supply.Index(ctx, from, func(v *manifest.Version) { x.Versions = append(x.Versions, *v) }); err != nil {
 		return nil, err
 	}
 	total, done := int64(0), int64(0)
@@ -68,8 +70,15 @@ func (d *Documented) beside(ctx context.Context, index, name string, a manifest.
 	if !filepath.IsLocal(name) {
 		return fmt.Errorf("%q is no name of a file below the index", name)
 	}
-	size, got, err := supply.Beside(ctx, index, name, d.Deep)
+	most := a.Bytes
+	if most == 0 { // an old index does not say it
+		most = math.MaxInt64
+	}
+	size, got, err := supply.Beside(ctx, index, name, most, d.Deep)
+	var large *bounded.TooLargeError
 	switch {
+	case errors.As(err, &large):
+		return &changedError{fmt.Sprintf("it has more than %d bytes", a.Bytes)}
 	case err != nil:
 		return err
 	case a.Bytes > 0 && size >= 0 && size != a.Bytes:

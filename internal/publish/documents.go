@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 
@@ -30,35 +29,70 @@ func Manifest(ctx context.Context, s *state.State, v *catalog.Version) (*manifes
 	return manifest.For(v, placements), nil
 }
 
-// WriteManifest writes a version's manifest into the state, into each region that holds it, and
-// into those just tried, which may hold one that is out of date.
+// WriteManifest writes a version's manifest into the state and into each region that holds the version, and takes it out of those
+// just tried that do not. It does so again while another process changes what the manifest says.
 func WriteManifest(ctx context.Context, s *state.State, v *catalog.Version, tried []*definition.Region) error {
-	m, err := Manifest(ctx, s, v)
-	if err != nil {
-		return err
-	}
-	text, err := manifest.Canonical(m)
-	if err != nil {
-		return err
-	}
 	own := s.Dir.Manifest(v.Image, v.Version)
-	if err := os.MkdirAll(filepath.Dir(own), 0o755); err != nil {
-		return err
-	}
-	if err := store.WriteFile(own, text); err != nil {
-		return err
-	}
-	var failed error
-	for i := range s.Org.Regions {
-		r := &s.Org.Regions[i]
-		if m.Regions[r.Name] == nil && !slices.Contains(tried, r) {
-			continue
+	name := region.ManifestName(v.Image, v.Version)
+	wrote := map[string]bool{} // by region
+	var text []byte
+	for {
+		now, err := s.Catalog.Resolve(ctx, definition.Ref{Image: v.Image, Selector: v.Version})
+		var gone *catalog.NotFoundError
+		if errors.As(err, &gone) { // pruned meanwhile
+			now, err = v, nil
 		}
-		if err := write(ctx, s, r, path.Join(v.Image, v.Version, "manifest.json"), text); err != nil {
-			failed = errors.Join(failed, &IncompleteError{fmt.Sprintf("the manifest could not be written to %s: %v", r.Name, err)})
+		if err != nil {
+			return err
+		}
+		m, err := Manifest(ctx, s, now)
+		if err != nil {
+			return err
+		}
+		was := text
+		if text, err = manifest.Canonical(m); err != nil {
+			return err
+		}
+		if bytes.Equal(text, was) {
+			return nil
+		}
+		if gone == nil {
+			if err := os.MkdirAll(filepath.Dir(own), 0o755); err != nil {
+				return err
+			}
+			if err := store.WriteFile(own, text); err != nil {
+				return err
+			}
+		}
+		var failed error
+		for i := range s.Org.Regions {
+			r := &s.Org.Regions[i]
+			switch holds := m.Regions[r.Name] != nil; {
+			case holds:
+				wrote[r.Name] = true
+				err = write(ctx, s, r, name, text)
+			case wrote[r.Name] || slices.Contains(tried, r):
+				err = withdraw(ctx, s, r, name)
+			default:
+				continue
+			}
+			if err != nil {
+				failed = errors.Join(failed, &IncompleteError{fmt.Sprintf("the manifest could not be written to %s: %v", r.Name, err)})
+			}
+		}
+		if failed != nil {
+			return failed
 		}
 	}
-	return failed
+}
+
+// withdraw takes a document out of a region.
+func withdraw(ctx context.Context, s *state.State, r *definition.Region, name string) error {
+	from, err := kinds.Open(r, s.Path)
+	if err == nil {
+		_, err = patiently(ctx, func() (struct{}, error) { return struct{}{}, from.Withdraw(ctx, name) })
+	}
+	return err
 }
 
 // Refresh writes the indexes of the regions that hold versions of an image, and of those just tried.

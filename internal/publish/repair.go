@@ -5,7 +5,9 @@ import (
 	"errors"
 	"slices"
 
+	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/state"
 )
 
 // Repair places again what a region lacks, and writes what is outdated; what became of it is noted in the list.
@@ -14,6 +16,10 @@ func (c *Verification) Repair(ctx context.Context, list []Found) (failed error) 
 	var order []string
 	for i := range list {
 		f := &list[i]
+		if f.State == Left {
+			c.takeAway(ctx, f)
+			continue
+		}
 		if ref := f.Ref(); f.Mends() {
 			if broken[ref] == nil {
 				order = append(order, ref)
@@ -38,6 +44,25 @@ func (c *Verification) Repair(ctx context.Context, list []Found) (failed error) 
 	return failed
 }
 
+// takeAway takes a manifest that was left out of its region, unless the region holds the version by now.
+func (c *Verification) takeAway(ctx context.Context, f *Found) {
+	r := c.Org.Region(f.Region)
+	ctx, release, err := Lease(ctx, c.State, state.Waiter{Who: c.Who, Doing: "repair", Wait: c.Progress}, f.Image, f.Version,
+		[]*definition.Region{r})
+	if err == nil {
+		defer release()
+		var held []catalog.Placement
+		if held, err = c.Catalog.Placements(ctx, f.Image, f.Version, f.Region); err == nil && len(held) == 0 {
+			err = withdraw(ctx, c.State, r, f.Location)
+		}
+	}
+	if err != nil {
+		f.What += "; it could not be taken away: " + err.Error()
+		return
+	}
+	f.State, f.What = Repaired, "it was taken away"
+}
+
 // repair mends one version.
 func (c *Verification) repair(ctx context.Context, broken []*Found) error {
 	v, err := c.Catalog.Resolve(ctx, definition.Ref{Image: broken[0].Image, Selector: broken[0].Version})
@@ -50,6 +75,11 @@ func (c *Verification) repair(ctx context.Context, broken []*Found) error {
 			regions = append(regions, r)
 		}
 	}
+	ctx, release, err := Lease(ctx, c.State, state.Waiter{Who: c.Who, Doing: "repair", Wait: c.Progress}, v.Image, v.Version, regions)
+	if err != nil {
+		return err
+	}
+	defer release()
 	p := Publication{State: c.State, Version: v, Regions: regions, Progress: c.Progress, There: c.There, Each: func(Placed) {}}
 	placed := p.Place(ctx)
 	if ctx.Err() != nil {

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"path"
 	"slices"
 	"strings"
 
@@ -29,6 +28,7 @@ const (
 	Foreign     = "foreign"     // it is there, and nobody here placed it
 	Settings    = "settings"    // it is there, and not kept as it should be
 	Outdated    = "outdated"    // a document does not say what it should
+	Left        = "left"        // a manifest of a version that the region does not hold any more
 	Unreachable = "unreachable" // nothing is known
 	Repaired    = "repaired"    // it was placed again
 )
@@ -54,7 +54,7 @@ func (f *Found) Key() artifact.Key {
 
 // Mends says whether placing it again, or writing it anew, mends it.
 func (f *Found) Mends() bool {
-	return f.State == Missing || f.State == Changed || f.State == Settings || f.State == Outdated
+	return f.State == Missing || f.State == Changed || f.State == Settings || f.State == Outdated || f.State == Left
 }
 
 // Broken says whether it is not, or may not be, as it should.
@@ -77,6 +77,7 @@ type Verification struct {
 	// Progress is told the bytes of the placements that were looked at.
 	Progress supply.Tell
 	There    func(region, doing string, done, total int64) // of what is placed again
+	Who      string                                        // who repairs
 }
 
 // Find lists what is where it should be, and what is not. An error is one of this side; a region that does not answer is
@@ -219,7 +220,7 @@ func (c *Verification) documents(ctx context.Context, r *definition.Region, at r
 			if err != nil {
 				return nil, err
 			}
-			differs(pl.Image, pl.Version, path.Join(pl.Image, pl.Version, "manifest.json"), text)
+			differs(pl.Image, pl.Version, region.ManifestName(pl.Image, pl.Version), text)
 		}
 	}
 	if c.Version != nil {
@@ -240,6 +241,42 @@ func (c *Verification) documents(ctx context.Context, r *definition.Region, at r
 		if !known[location] {
 			list = append(list, Found{Region: r.Name, Location: location, State: Foreign, What: "no version of this catalog was placed there"})
 		}
+	}
+	left, err := c.leftovers(ctx, r, at, seen)
+	return append(list, left...), err
+}
+
+// leftovers finds manifests of ours in a region that holds nothing of their version: a publication or a removal left them that met
+// another one. What other catalogs put there is none.
+func (c *Verification) leftovers(ctx context.Context, r *definition.Region, at region.Region, held map[string]bool) (list []Found,
+	err error) {
+	names, err := patiently(ctx, func() ([]string, error) { return at.Documents(ctx) })
+	if err != nil {
+		return []Found{{Region: r.Name, State: Unreachable, What: err.Error()}}, ctx.Err()
+	}
+	for _, name := range names {
+		image, version, ok := region.ManifestOf(name)
+		if !ok || held[image+"@"+version] {
+			continue
+		}
+		text, _, err := at.Read(ctx, name)
+		if err != nil {
+			continue // it is gone meanwhile, or nothing that can be read
+		}
+		m, err := manifest.Read(text)
+		if err != nil || m.Schema != manifest.Schema || m.Image != image || m.Version != version {
+			continue
+		}
+		b, err := c.Catalog.Build(ctx, m.Build)
+		var unknown *catalog.NotFoundError
+		if errors.As(err, &unknown) || err == nil && b.ID != m.Build {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, Found{Region: r.Name, Image: image, Version: version, Location: name, State: Left,
+			What: "the region holds no artifact of this version any more"})
 	}
 	return list, nil
 }

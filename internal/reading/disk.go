@@ -18,6 +18,9 @@ type Disk interface {
 	Size() int64 // bytes
 }
 
+// vmdkMark begins a sparse extent (Virtual Disk Format 5.0, Hosted Sparse Extents).
+const vmdkMark = "KDMV"
+
 // raw is a disk as it is.
 type raw struct {
 	io.ReaderAt
@@ -48,7 +51,7 @@ func Open(file io.ReaderAt, size int64) (d Disk, form string, err error) {
 	case bytes.HasPrefix(head, []byte("QFI\xfb")):
 		form = "qcow2"
 		d, err = openQcow2(file, size)
-	case bytes.HasPrefix(head, []byte("KDMV")):
+	case bytes.HasPrefix(head, []byte(vmdkMark)):
 		form = "vmdk"
 		d, err = openVmdk(file, size)
 	case bytes.HasPrefix(head, []byte("# Disk DescriptorFile")):

@@ -3,10 +3,14 @@ package reading
 import (
 	"archive/tar"
 	"errors"
+	"fmt"
 	"io"
 	"path"
 	"slices"
 )
+
+// mostEntries is how many files an appliance may have.
+const mostEntries = 1000
 
 // openOva opens the disk of an appliance (DSP0243, Open Virtualization Format, 1.1: a tar archive with a descriptor and disks).
 func openOva(file io.ReaderAt, size int64) (Disk, string, error) {
@@ -14,13 +18,16 @@ func openOva(file io.ReaderAt, size int64) (Disk, string, error) {
 	in := tar.NewReader(whole)
 	var disk Disk
 	form := ""
-	for {
+	for entries := 0; ; entries++ {
 		h, err := in.Next()
 		if err == io.EOF {
 			break
 		}
 		if err != nil {
 			return nil, "", errors.Join(errors.New("ova: its archive is damaged or cut short"), err)
+		}
+		if entries >= mostEntries {
+			return nil, "", fmt.Errorf("ova: it has more than %d entries", mostEntries)
 		}
 		if h.Typeflag != tar.TypeReg || slices.Contains([]string{".ovf", ".mf", ".cert"}, path.Ext(h.Name)) {
 			continue
@@ -35,14 +42,15 @@ func openOva(file io.ReaderAt, size int64) (Disk, string, error) {
 		if !inside(at, h.Size, size) {
 			return nil, "", errors.New("ova: it is cut short")
 		}
-		inner, innerForm, err := Open(io.NewSectionReader(file, at, h.Size), h.Size)
-		if err != nil {
-			return nil, "", err
-		}
-		if innerForm != "vmdk" {
+		content := io.NewSectionReader(file, at, h.Size)
+		head := make([]byte, len(vmdkMark))
+		if _, err := content.ReadAt(head, 0); err != nil || string(head) != vmdkMark { // no appliance in an appliance
 			return nil, "", errors.New("ova: its disk is no vmdk")
 		}
-		disk, form = inner, "ova"
+		if disk, err = openVmdk(content, h.Size); err != nil {
+			return nil, "", fmt.Errorf("ova: %w", err)
+		}
+		form = "ova"
 	}
 	if disk == nil {
 		return nil, "", errors.New("ova: it has no disk; for an archive of a root, leave the kind of base out")

@@ -3,6 +3,7 @@ package reading_test
 import (
 	"archive/tar"
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/binary"
 	"fmt"
@@ -200,7 +201,7 @@ func readAll(file io.ReaderAt, size int64) error {
 	if err != nil {
 		return err
 	}
-	root, err := reading.Root(d, 0)
+	root, err := reading.Root(context.Background(), d, 0)
 	if err != nil {
 		return err
 	}
@@ -364,11 +365,11 @@ func TestOtherFileSystemsAreNamed(t *testing.T) {
 	sh(t, dir, `truncate -s 64M d; printf 'label: gpt\nsize=20M\nsize=20M\n' | sfdisk -q d
 for s in 1 21; do truncate -s 20M fs; mke2fs -q -F -t ext4 fs; dd if=fs of=d bs=1M seek=$s conv=notrunc status=none; done`)
 	d, _ := open(t, filepath.Join(dir, "d"))
-	_, err := reading.Root(d, 0)
+	_, err := reading.Root(context.Background(), d, 0)
 	require.EqualError(t, err, "which of its partitions holds the root is not clear; name it, for instance partition = 1. "+
 		"It has 1 (ext4, 20 MiB), 2 (ext4, 20 MiB)")
-	_, err = reading.Root(d, 3)
+	_, err = reading.Root(context.Background(), d, 3)
 	require.ErrorContains(t, err, "it has no partition 3; it has 1 (ext4, 20 MiB)")
-	_, err = reading.Root(d, 2)
+	_, err = reading.Root(context.Background(), d, 2)
 	require.NoError(t, err)
 }

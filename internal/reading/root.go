@@ -4,12 +4,15 @@ import (
 	"archive/tar"
 	"bytes"
 	"cmp"
+	"context"
 	"fmt"
 	"io"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
+
+	"zygos/internal/layer"
 )
 
 // Types of partitions by which a root is found (UAPI.3, Discoverable Partitions Specification), as they lie on disks.
@@ -32,7 +35,7 @@ type Mount struct {
 }
 
 // Root finds the file systems of a disk. partition names that of the root, 0 for none named.
-func Root(d Disk, partition int) (*Rooting, error) {
+func Root(ctx context.Context, d Disk, partition int) (*Rooting, error) {
 	t, err := Partitions(d)
 	if err != nil {
 		return nil, err
@@ -51,7 +54,7 @@ func Root(d Disk, partition int) (*Rooting, error) {
 	if err := r.mount(d, p, "."); err != nil {
 		return nil, err
 	}
-	if err := r.others(d, p); err != nil {
+	if err := r.others(ctx, d, p); err != nil {
 		return nil, err
 	}
 	return r, r.keep(d)
@@ -182,21 +185,54 @@ func (r *Rooting) mount(d Disk, p *Partition, at string) error {
 	return nil
 }
 
-const mostFstab = 1 << 20
+const (
+	mostFstab = 1 << 20
+	mostLines = 10_000 // of an fstab
+)
+
+// name is what a file system says of itself.
+type name struct{ id, label string }
+
+// names reads what the file systems of the partitions say of themselves, by their numbers.
+func (r *Rooting) names(d Disk) map[int]name {
+	list := map[int]name{}
+	for i := range r.Table.Parts {
+		p := &r.Table.Parts[i]
+		switch System(p.Part(d)) {
+		case "ext4":
+			if fs, err := OpenExt4(p.Part(d)); err == nil {
+				list[p.Number] = name{fs.ID, fs.Label}
+			}
+		case "vfat":
+			if fs, err := OpenFAT(p.Part(d)); err == nil {
+				list[p.Number] = name{fmt.Sprintf("%08x", fs.ID), fs.Label}
+			}
+		}
+	}
+	return list
+}
 
 // others adds what the root's fstab(5) mounts of the same disk, and the EFI system partition.
-func (r *Rooting) others(d Disk, root *Partition) error {
+func (r *Rooting) others(ctx context.Context, d Disk, root *Partition) error {
 	text, err := r.Mounts[0].fs.ReadFile("etc/fstab", mostFstab)
 	if err != nil {
 		return fmt.Errorf("read its fstab: %w", err)
 	}
+	names := r.names(d)
+	lines := 0
 	for line := range strings.Lines(string(text)) {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if lines++; lines > mostLines {
+			return fmt.Errorf("its fstab has more than %d lines", mostLines)
+		}
 		f := strings.Fields(line)
 		if len(f) < 3 || strings.HasPrefix(f[0], "#") || !strings.HasPrefix(f[1], "/") || f[1] == "/" {
 			continue
 		}
-		if p := r.named(d, f[0]); p != nil && p != root && !r.has(p) && f[2] != "swap" {
-			if err := r.mount(d, p, path.Clean(f[1])[1:]); err != nil {
+		if p := r.named(names, f[0]); p != nil && p != root && !r.has(p) && f[2] != "swap" {
+			if err := r.mount(d, p, path.Clean(layer.Unescape(f[1]))[1:]); err != nil {
 				return err
 			}
 		}
@@ -219,25 +255,15 @@ func (r *Rooting) has(p *Partition) bool {
 }
 
 // named is the partition that fstab(5) names, nil if it is none of the disk.
-func (r *Rooting) named(d Disk, spec string) *Partition {
+func (r *Rooting) named(names map[int]name, spec string) *Partition {
 	key, value, _ := strings.Cut(spec, "=")
-	value = strings.Trim(value, `"`)
+	value = layer.Unescape(strings.Trim(value, `"`))
 	plain := strings.ToLower(strings.ReplaceAll(value, "-", ""))
 	for i := range r.Table.Parts {
 		p := &r.Table.Parts[i]
 		switch key {
 		case "UUID", "LABEL":
-			id, label := "", ""
-			switch System(p.Part(d)) {
-			case "ext4":
-				if fs, err := OpenExt4(p.Part(d)); err == nil {
-					id, label = fs.ID, fs.Label
-				}
-			case "vfat":
-				if fs, err := OpenFAT(p.Part(d)); err == nil {
-					id, label = fmt.Sprintf("%08x", fs.ID), fs.Label
-				}
-			}
+			id, label := names[p.Number].id, names[p.Number].label
 			if (key == "UUID" && id == plain && id != "") || (key == "LABEL" && label == value && value != "") {
 				return p
 			}

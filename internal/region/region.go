@@ -75,6 +75,10 @@ type Region interface {
 	Document(ctx context.Context, name string, content []byte) (location string, err error)
 	// Read reads a document, and when it was written; of none the error is fs.ErrNotExist.
 	Read(ctx context.Context, name string) (content []byte, written time.Time, err error)
+	// Documents lists the manifests that lie there, by name: IMAGE/VERSION/manifest.json.
+	Documents(ctx context.Context) (names []string, err error)
+	// Withdraw takes away a document; what is not there is gone already.
+	Withdraw(ctx context.Context, name string) error
 	// Sweep removes what placements left that were killed, and names it. What somebody writes stays.
 	Sweep(ctx context.Context) (removed []string, err error)
 }
@@ -111,6 +115,19 @@ type Kind struct {
 	Where func(settings any) string
 	// System is the same for regions between which artifacts are copied without this host; nil for a kind that cannot.
 	System func(settings any) string
+}
+
+// ManifestName is what the manifest of a version is called in a region.
+func ManifestName(image, version string) string { return image + "/" + version + "/manifest.json" }
+
+// ManifestOf is the version whose manifest is called so; ok is false for another document.
+func ManifestOf(name string) (image, version string, ok bool) {
+	parts := strings.Split(name, "/")
+	if len(parts) != 3 || parts[2] != "manifest.json" || !definition.IsName(parts[0]) {
+		return "", "", false
+	}
+	_, ok = definition.ParseVersion(parts[1])
+	return parts[0], parts[1], ok
 }
 
 // ID is the id of an item in a region: the same each time, and different for any other item or region.

@@ -16,7 +16,8 @@ func TestIDsAreTheSameEachTimeAndUnique(t *testing.T) {
 	require.Equal(t, region.ID("r", base), region.ID("r", base))
 	for _, change := range []func(*region.Item){
 		func(i *region.Item) { i.Organisation = "p" }, func(i *region.Item) { i.Image = "j" }, func(i *region.Item) { i.Version = "1.0.1" },
-		func(i *region.Item) { i.Format = "raw" }, func(i *region.Item) { i.Name = "disk" }, func(i *region.Item) { i.Digest = digest.Of([]byte("y")) },
+		func(i *region.Item) { i.Format = "raw" }, func(i *region.Item) { i.Name = "disk" },
+		func(i *region.Item) { i.Digest = digest.Of([]byte("y")) },
 		func(i *region.Item) { i.Image, i.Version = "i\n1.0.0", "" },
 	} {
 		other := base

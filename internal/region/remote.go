@@ -2,24 +2,23 @@ package region
 
 import (
 	"context"
-	"crypto/tls"
-	"crypto/x509"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"net/url"
-	"os"
 	"strconv"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
-	godigest "github.com/opencontainers/go-digest"
 	"golang.org/x/sys/unix"
 
+	"zygos/internal/bounded"
 	"zygos/internal/definition"
 	"zygos/internal/digest"
+	"zygos/internal/remote"
 	"zygos/internal/secret"
 )
 
@@ -35,6 +34,14 @@ func Missing(form string, args ...any) error { return &Absent{fmt.Errorf(form, a
 
 // Unanswered is an AgainError for an error of the line to a server, nil for any other.
 func Unanswered(err error) error {
+	var stalled *remote.StalledError
+	if errors.As(err, &stalled) {
+		return &AgainError{Err: stalled}
+	}
+	var other *remote.ElsewhereError
+	if errors.As(err, &other) {
+		return other
+	}
 	var network net.Error
 	if !errors.As(err, &network) && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
 		return nil
@@ -65,26 +72,19 @@ func unanswered(host string, err error) error {
 	return fmt.Errorf(form, host, err)
 }
 
-// Transport is the way to a server whose certificate is signed by one in a file, or by those that the host trusts if that is "".
-// Its path starts at the workspace, as path resolves it.
-func Transport(authorities string, path func(string) string) (*http.Transport, error) {
-	way := http.DefaultTransport.(*http.Transport).Clone()
-	way.IdleConnTimeout, way.ResponseHeaderTimeout = 30*time.Second, 30*time.Second
-	if authorities == "" {
-		return way, nil
-	}
-	pool := x509.NewCertPool()
-	text, err := os.ReadFile(path(authorities))
-	if err == nil && !pool.AppendCertsFromPEM(text) {
-		err = fmt.Errorf("%s holds no certificate", authorities)
-	}
-	way.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
-	return way, err
+// Server is what a definition says of a region that is a server.
+type Server struct {
+	URL         *url.URL
+	Credentials string // env:NAME, file:PATH or command:…; "" for none
+	CA          string // file with certificates to trust; "" for those of the host
+	Plain       bool   // credentials may go over HTTP to a host that is not this one
+	Realm       string // another origin that may be given the credentials in exchange for a token; "" for none
 }
 
-// Server reads the url of a region that is a server; nil and a problem if there is none. example begins with https://.
-func Server(v definition.Values, example string) (*url.URL, definition.Pos) {
+// ReadServer reads what a definition says of a server; its URL is nil, beside a problem, if there is none. example begins with https://.
+func ReadServer(v definition.Values, example string) (s Server, at definition.Pos) {
 	text, at := v.Must("url", example)
+	s.Credentials, s.CA, s.Plain = v.Source("credentials"), v.Text("ca"), v.Bool("plain")
 	u, err := url.Parse(text)
 	switch {
 	case text == "": // said already
@@ -92,10 +92,34 @@ func Server(v definition.Values, example string) (*url.URL, definition.Pos) {
 		v.Problem(at, fmt.Sprintf("%q is no address of a server", text), fmt.Sprintf("write it as in url = %q", example))
 	case u.User != nil:
 		v.Problem(at, "the url holds a password, which anybody who reads the file knows", `take it out, and say credentials = "env:NAME"`)
+	case u.Scheme == "http" && s.Credentials != "" && !s.Plain && !remote.Here(u.Hostname()):
+		v.Problem(at, fmt.Sprintf("the credentials would go to %s in clear", u.Host),
+			"use https://, or say plain = true if nobody can listen on the way")
 	default:
-		return u, at
+		s.URL = u
 	}
-	return nil, at
+	return s, at
+}
+
+// ReadRealm reads the origin that may be given a server's credentials in exchange for a token; "" for none.
+func ReadRealm(v definition.Values) string {
+	text := v.Text("realm")
+	if text == "" {
+		return ""
+	}
+	u, err := url.Parse(text)
+	switch {
+	case err != nil || u.Host == "" || u.User != nil || (u.Scheme != "https" && (u.Scheme != "http" || !remote.Here(u.Hostname()))):
+		v.Problem(v.At("realm"), fmt.Sprintf("%q is no address that credentials may go to", text),
+			`write scheme and host, as in realm = "https://login.example"`)
+		return ""
+	}
+	return text
+}
+
+// Options are those of the client by which a region's server is asked.
+func (s Server) Options(region string, path func(string) string) remote.Options {
+	return remote.Options{Home: s.URL, Realm: s.Realm, Plain: s.Plain, Authorities: s.CA, Path: path, Setting: "[region." + region + "]"}
 }
 
 // Credentials asks for those of a region, from env:NAME, file:PATH or command:COMMAND; "" for none.
@@ -131,16 +155,27 @@ func (b *body) Read(p []byte) (int, error) {
 
 // VerifyByReading is Verify for a region that has no better way than to fetch all.
 func VerifyByReading(ctx context.Context, r Region, location string, d digest.Digest) error {
+	size, _, err := r.Stat(ctx, location)
+	if err != nil {
+		return err
+	}
 	content, err := r.Fetch(ctx, location, 0)
 	if err != nil {
 		return err
 	}
 	defer content.Close()
-	got, err := godigest.SHA256.FromReader(content)
-	if err == nil && got.String() != d.String() {
-		err = Missing("%s has the digest %s instead of %s", location, got, d)
+	hash := sha256.New()
+	_, err = bounded.Copy(ctx, hash, content, location, size)
+	if large := (*bounded.TooLargeError)(nil); errors.As(err, &large) {
+		return Missing("%s gives more than the %d bytes that it has", location, size)
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	if got := digest.From(hash); got != d {
+		return Missing("%s has the digest %s instead of %s", location, got, d)
+	}
+	return nil
 }
 
 // Retry does something until it is done, an error comes that trying again cannot mend, or it failed so many times one after another
@@ -158,7 +193,8 @@ func Retry[T any](ctx context.Context, tries int, moved func() int64, again func
 			failed, far = 0, at
 			pauses.Reset()
 		}
-		if failed++; failed >= tries {
+		var stalled *remote.StalledError
+		if failed++; failed >= tries || failed > 1 && errors.As(err, &stalled) {
 			return v, err
 		}
 		pause := max(pauses.NextBackOff(), min(soon.After, longest))

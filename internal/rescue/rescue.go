@@ -4,18 +4,20 @@
 package rescue
 
 import (
+	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
 	"os"
 	"slices"
+	"strings"
 	"time"
 
 	"zygos/internal/build"
 	"zygos/internal/catalog"
+	"zygos/internal/definition"
 	"zygos/internal/manifest"
 	"zygos/internal/publish"
 	"zygos/internal/region"
@@ -33,7 +35,7 @@ const by = "rebuilt" // who did what nobody remembers
 // Rebuild fills an empty catalog from the records in a state's folder, and from the indexes of regions.
 func Rebuild(ctx context.Context, into *catalog.Catalog, from state.Dir, regions map[string]region.Region) (*Found, error) {
 	f := &Found{}
-	records, err := f.records(from)
+	records, err := f.records(ctx, from)
 	if err != nil {
 		return nil, err
 	}
@@ -46,7 +48,8 @@ func Rebuild(ctx context.Context, into *catalog.Catalog, from state.Dir, regions
 			continue
 		}
 		if err := into.Register(ctx, v); err != nil {
-			return nil, err
+			f.skip("the record of %s: %v", r.Build, err)
+			continue
 		}
 		f.Versions++
 	}
@@ -62,23 +65,47 @@ func (f *Found) skip(form string, args ...any) {
 	f.Skipped = append(f.Skipped, fmt.Sprintf(form, args...))
 }
 
-// records reads the records of builds that made a version, the oldest first.
-func (f *Found) records(from state.Dir) (list []*build.Record, err error) {
+// records reads the records of builds that made a version, the oldest first. Only what was registered counts, and of several records
+// of one number none does: nobody but the lost catalog knows which of them it was.
+func (f *Found) records(ctx context.Context, from state.Dir) (list []*build.Record, err error) {
 	dirs, err := os.ReadDir(from.Builds())
 	if err != nil {
 		return nil, err
 	}
-	for _, dir := range dirs { // ids sort by time
-		r, err := build.ReadRecord(from, dir.Name())
+	same := map[string][]string{} // builds by reference
+	for _, dir := range dirs {    // ids sort by time
+		id := dir.Name()
+		if build.Pending(from, id) {
+			f.skip("build %s is not known to have been registered: its process ended before it heard so", id)
+			continue
+		}
+		r, err := build.ReadRecord(from, id)
 		switch {
 		case errors.Is(err, fs.ErrNotExist): // it made no version
-		case err != nil || r.Version == nil || r.Plan == nil:
-			f.skip("the record of %s cannot be read", dir.Name())
-		default:
-			list = append(list, r)
+			continue
+		case err != nil || r.Version == nil || r.Plan == nil || r.Build != id || r.Version.Build != id:
+			f.skip("the record of %s cannot be read", id)
+			continue
+		}
+		if err := r.Version.Check(); err != nil {
+			f.skip("the record of %s: %v", id, err)
+			continue
+		}
+		made, known := build.Made(ctx, from, id)
+		if r.Schema != build.RecordSchema && known && !made {
+			f.skip("build %s was not registered: its log ends before that", id)
+			continue
+		}
+		list = append(list, r)
+		same[r.Version.Ref()] = append(same[r.Version.Ref()], id)
+	}
+	for _, ref := range slices.Sorted(maps.Keys(same)) {
+		if len(same[ref]) > 1 {
+			f.skip("%s has several records, of %s, and which of them was registered is not known: move the folders of all but that "+
+				"one out of %s, and import again", ref, strings.Join(same[ref], " and "), from.Builds())
 		}
 	}
-	return list, nil
+	return slices.DeleteFunc(list, func(r *build.Record) bool { return len(same[r.Version.Ref()]) > 1 }), nil
 }
 
 // region adds what a region's index tells: where artifacts are, tags, recalls.
@@ -87,33 +114,45 @@ func (f *Found) region(ctx context.Context, into *catalog.Catalog, name string, 
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	var x manifest.Index
+	var versions []*manifest.Version
+	said := ""
 	if err == nil {
-		err = json.Unmarshal(text, &x)
+		take := func(v *manifest.Version) { versions = append(versions, v) }
+		said, err = manifest.ReadIndex(ctx, bytes.NewReader(text), publish.IndexName, take)
+	}
+	if err == nil && said != name {
+		err = fmt.Errorf("it is that of a region called %s", said)
 	}
 	if err != nil {
 		f.skip("the index of %s cannot be read: %v", name, err)
 		return nil
 	}
-	for _, v := range x.Versions {
+	for _, v := range versions {
 		ref := v.Image + "@" + v.Version
-		known, err := into.Has(ctx, v.Image, v.Version)
+		has, err := into.Has(ctx, v.Image, v.Version)
 		if err != nil {
 			return err
 		}
-		if !known {
-			f.skip("%s is in %s, and no record tells what it is", ref, x.Region)
+		if !has {
+			f.skip("%s is in %s, and no record tells what it is", ref, name)
 			continue
 		}
+		own, err := into.Resolve(ctx, definition.Ref{Image: v.Image, Selector: v.Version})
+		if err != nil {
+			return err
+		}
 		for _, a := range v.Artifacts {
-			if err := into.Place(ctx, catalog.Placement{ID: a.ID, Image: v.Image, Version: v.Version, Region: x.Region, Variant: a.Variant,
-				Name: a.Name, Format: a.Format,
-				Artifact: a.Digest, Location: a.Location, Verified: written}); err != nil {
+			if !slices.ContainsFunc(own.Artifacts, func(o catalog.Artifact) bool { return o.Digest == a.Digest && o.Format == a.Format }) {
+				f.skip("%s in %s, %s, is no artifact of %s as its record has it", a.ID, name, a.Digest, ref)
+				continue
+			}
+			if err := into.Place(ctx, catalog.Placement{ID: a.ID, Image: v.Image, Version: v.Version, Region: name, Variant: a.Variant,
+				Name: a.Name, Format: a.Format, Artifact: a.Digest, Location: a.Location, Verified: written}); err != nil {
 				return err
 			}
 			f.Placements++
 		}
-		if err := f.names(ctx, into, &v); err != nil {
+		if err := f.names(ctx, into, v); err != nil {
 			return err
 		}
 	}

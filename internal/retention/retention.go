@@ -13,6 +13,7 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/digest"
 	"zygos/internal/publish"
+	"zygos/internal/region"
 	"zygos/internal/region/kinds"
 	"zygos/internal/state"
 )
@@ -104,7 +105,7 @@ func Remove(ctx context.Context, s *state.State, e *build.Engine, verdicts []cat
 			}
 		}
 	}
-	if err := leaveRegions(ctx, s, placed, tell); err != nil {
+	if err := leaveRegions(ctx, s, e.Who, placed, tell); err != nil {
 		return 0, fmt.Errorf("take versions out of their regions: %w", err)
 	}
 	tell("remove layers")
@@ -124,6 +125,38 @@ func Remove(ctx context.Context, s *state.State, e *build.Engine, verdicts []cat
 		removed++
 	}
 	return removed, nil
+}
+
+// removeCopies removes the copies of one version from their regions, and then forgets them.
+func removeCopies(ctx context.Context, s *state.State, who string, copies []catalog.Placement, tell func(doing string)) error {
+	var regions []*definition.Region
+	for _, pl := range copies {
+		if at := s.Org.Region(pl.Region); !slices.Contains(regions, at) {
+			regions = append(regions, at)
+		}
+	}
+	ctx, release, err := publish.Lease(ctx, s, state.Waiter{Who: who, Doing: "prune", Wait: func(doing string, _, _ int64) { tell(doing) }},
+		copies[0].Image, copies[0].Version, regions)
+	if err != nil {
+		return err
+	}
+	defer release()
+	for _, pl := range copies {
+		r, err := kinds.Open(s.Org.Region(pl.Region), s.Path)
+		if err == nil {
+			err = r.Remove(ctx, pl.Location)
+		}
+		if err == nil {
+			err = r.Withdraw(ctx, region.ManifestName(pl.Image, pl.Version)) // all of the version goes
+		}
+		if err == nil {
+			err = s.Catalog.Unplace(ctx, pl)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // copies lists where versions are placed. All of these places must be known: nothing is begun that
@@ -148,7 +181,7 @@ func copies(ctx context.Context, s *state.State, versions []catalog.Version) (li
 
 // leaveRegions removes copies from all regions: the indexes stop naming them, the copies go, and only
 // then the rows that say where they are.
-func leaveRegions(ctx context.Context, s *state.State, placed []catalog.Placement, tell func(doing string)) error {
+func leaveRegions(ctx context.Context, s *state.State, who string, placed []catalog.Placement, tell func(doing string)) error {
 	left := map[string][]*definition.Region{} // by image
 	for _, pl := range placed {
 		if r := s.Org.Region(pl.Region); !slices.Contains(left[pl.Image], r) {
@@ -166,18 +199,17 @@ func leaveRegions(ctx context.Context, s *state.State, placed []catalog.Placemen
 	if err := refresh(); err != nil {
 		return err
 	}
-	for i, pl := range placed {
-		tell(fmt.Sprintf("remove copies from regions, %d of %d", i+1, len(placed)))
-		r, err := kinds.Open(s.Org.Region(pl.Region), s.Path)
-		if err == nil {
-			err = r.Remove(ctx, pl.Location)
+	done := 0
+	for len(placed) > 0 {
+		n := 1
+		for n < len(placed) && placed[n].Image == placed[0].Image && placed[n].Version == placed[0].Version {
+			n++
 		}
-		if err != nil {
+		tell(fmt.Sprintf("remove copies from regions, %d of %d", done+1, done+len(placed)))
+		if err := removeCopies(ctx, s, who, placed[:n], tell); err != nil {
 			return err
 		}
-		if err := s.Catalog.Unplace(ctx, pl); err != nil {
-			return err
-		}
+		placed, done = placed[n:], done+n
 	}
 	return refresh() // somebody may have published meanwhile
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -357,6 +358,42 @@ func (c *Cloud) paper(w http.ResponseWriter, r *http.Request) error {
 	w.Header().Set("Last-Modified", info.ModTime().UTC().Format(http.TimeFormat))
 	_, err = w.Write(text)
 	return err
+}
+
+func (c *Cloud) papers(w http.ResponseWriter, r *http.Request) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	dir := filepath.Join(c.Dir, r.PathValue("site"), "papers")
+	const page = 1000
+	after := r.URL.Query().Get("after")
+	answer := struct {
+		Papers []string `json:"papers"`
+		Next   string   `json:"next,omitempty"`
+	}{Papers: []string{}}
+	var all []string
+	err := filepath.WalkDir(dir, func(name string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			name, err = filepath.Rel(dir, name)
+			all = append(all, filepath.ToSlash(name))
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	slices.Sort(all)
+	for _, name := range all {
+		if name <= after {
+			continue
+		}
+		if len(answer.Papers) == page {
+			answer.Next = answer.Papers[page-1]
+			break
+		}
+		answer.Papers = append(answer.Papers, name)
+	}
+	reply(w, http.StatusOK, answer)
+	return nil
 }
 
 func (c *Cloud) setPaper(w http.ResponseWriter, r *http.Request) error {

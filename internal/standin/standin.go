@@ -149,6 +149,7 @@ var routes = []route{
 	{"PATCH /sites/{site}/images/{id}", false, (*Cloud).change},
 	{"DELETE /sites/{site}/images/{id}", false, (*Cloud).remove},
 	{"GET /sites/{site}/images/{id}/content", false, (*Cloud).content},
+	{"GET /sites/{site}/papers", false, (*Cloud).papers},
 	{"GET /sites/{site}/papers/{path...}", false, (*Cloud).paper},
 	{"PUT /sites/{site}/papers/{path...}", false, (*Cloud).setPaper},
 	{"DELETE /sites/{site}/papers/{path...}", false, (*Cloud).dropPaper},

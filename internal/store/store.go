@@ -25,6 +25,8 @@ import (
 
 	godigest "github.com/opencontainers/go-digest"
 
+	"golang.org/x/sys/unix"
+
 	"zygos/internal/digest"
 	"zygos/internal/flock"
 )
@@ -327,6 +329,15 @@ func first(name string, content []byte) error {
 		return err
 	}
 	return SyncDir(filepath.Dir(name))
+}
+
+// Room is how many bytes may be written below a folder, so that a twentieth of its file system stays free.
+func Room(dir string) int64 {
+	var fs unix.Statfs_t
+	if unix.Statfs(dir, &fs) != nil {
+		return 0
+	}
+	return max(int64(fs.Bavail)*fs.Bsize-int64(fs.Blocks)*fs.Bsize/20, 0)
 }
 
 // SyncDir makes renames in a folder safe.

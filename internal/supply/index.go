@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -12,37 +11,26 @@ import (
 	"os"
 	"strings"
 
+	"zygos/internal/bounded"
 	"zygos/internal/definition"
 	"zygos/internal/digest"
 	"zygos/internal/manifest"
 	"zygos/internal/region"
+	"zygos/internal/remote"
 )
 
-// Index reads a region's index from a file, or from a server.
-func Index(ctx context.Context, from string) (*manifest.Index, error) {
-	const most = 256 << 20
+// Index reads a region's index from a file, or from a server, and gives each version to take. It returns the region's name.
+func Index(ctx context.Context, from string, take func(*manifest.Version)) (region string, err error) {
 	in, err := Open(ctx, from)
 	if err != nil {
-		return nil, err
+		return "", err
 	}
 	defer in.Close()
-	return ParseIndex(io.LimitReader(in, most), from)
+	return manifest.ReadIndex(ctx, in, from, take)
 }
 
-// ParseIndex reads a region's index; from is where it is from.
-func ParseIndex(in io.Reader, from string) (*manifest.Index, error) {
-	var x manifest.Index
-	if err := json.NewDecoder(in).Decode(&x); err != nil {
-		return nil, fmt.Errorf("%s is no index of a region: %w", from, err)
-	}
-	if x.Schema != manifest.IndexSchema {
-		return nil, fmt.Errorf("%s is no index of a region: its schema is %q, and not %s", from, x.Schema, manifest.IndexSchema)
-	}
-	return &x, nil
-}
-
-// remote says whether a name is that of something on a server.
-func remote(name string) bool {
+// isRemote says whether a name is that of something on a server.
+func isRemote(name string) bool {
 	return strings.HasPrefix(name, "https://") || strings.HasPrefix(name, "http://")
 }
 
@@ -54,7 +42,7 @@ func Open(ctx context.Context, from string) (io.ReadCloser, error) {
 
 // open opens a file or what a server has, and says how many bytes that is, -1 if nobody knows.
 func open(ctx context.Context, method, from string) (io.ReadCloser, int64, error) {
-	if !remote(from) {
+	if !isRemote(from) {
 		file, err := os.Open(from)
 		if err != nil {
 			return nil, 0, err
@@ -69,11 +57,11 @@ func open(ctx context.Context, method, from string) (io.ReadCloser, int64, error
 	if err != nil {
 		return nil, 0, err
 	}
-	way, err := region.Transport("", nil)
+	client, err := remote.Client(remote.Options{Home: ask.URL})
 	if err != nil {
 		return nil, 0, err
 	}
-	answer, err := (&http.Client{Transport: way}).Do(ask)
+	answer, err := client.Do(ask)
 	if err != nil {
 		return nil, 0, cmp.Or(region.Unanswered(err), err)
 	}
@@ -87,8 +75,9 @@ func open(ctx context.Context, method, from string) (io.ReadCloser, int64, error
 	return answer.Body, answer.ContentLength, nil
 }
 
-// Beside is the size of a file that lies below the place of an index, and, if all of it is to be read, its digest.
-func Beside(ctx context.Context, index, name string, read bool) (bytes int64, d digest.Digest, err error) {
+// Beside is the size of a file that lies below the place of an index and has at most so many bytes and, if all of it is to be read, its
+// digest.
+func Beside(ctx context.Context, index, name string, most int64, read bool) (bytes int64, d digest.Digest, err error) {
 	method, at := http.MethodHead, definition.Beside(index, name)
 	if read {
 		method = http.MethodGet
@@ -102,19 +91,6 @@ func Beside(ctx context.Context, index, name string, read bool) (bytes int64, d 
 		return bytes, d, nil
 	}
 	hash := sha256.New()
-	bytes, err = io.Copy(hash, &ending{ctx, in})
+	bytes, err = bounded.Copy(ctx, hash, in, at, most)
 	return bytes, digest.From(hash), err
-}
-
-// ending ends with its context.
-type ending struct {
-	ctx context.Context
-	io.Reader
-}
-
-func (r *ending) Read(p []byte) (int, error) {
-	if err := r.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return r.Reader.Read(p)
 }

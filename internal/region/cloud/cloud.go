@@ -22,29 +22,30 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"zygos/internal/bounded"
 	"zygos/internal/definition"
 	"zygos/internal/digest"
 	"zygos/internal/region"
+	"zygos/internal/remote"
 )
 
 // Kind is the line in the table of kinds.
 var Kind = region.Kind{Name: "cloud", Can: definition.Abilities, Read: read, Open: open,
-	Where:  func(s any) string { return s.(Settings).url.String() + "/" + s.(Settings).Site },
-	System: func(s any) string { return s.(Settings).url.String() }}
+	Where:  func(s any) string { return s.(Settings).URL.String() + "/" + s.(Settings).Site },
+	System: func(s any) string { return s.(Settings).URL.String() }}
 
 // Settings are what zygos.toml says of one.
 type Settings struct {
-	url             *url.URL
-	Site            string
-	credentials, ca string
+	region.Server
+	Site string
 }
 
 // Address is where the cloud answers: HOST:PORT.
-func (s Settings) Address() string { return s.url.Host }
+func (s Settings) Address() string { return s.URL.Host }
 
 func read(name string, v definition.Values) any {
-	u, at := region.Server(v, "http://127.0.0.1:8440")
-	s := Settings{url: u, Site: cmp.Or(v.Text("site"), name), credentials: v.Source("credentials"), ca: v.Text("ca")}
+	server, at := region.ReadServer(v, "http://127.0.0.1:8440")
+	s, u := Settings{server, cmp.Or(v.Text("site"), name)}, server.URL
 	switch {
 	case u == nil:
 		return nil
@@ -71,8 +72,7 @@ type site struct {
 
 func open(r *definition.Region, place func(string) string) region.Region {
 	s := &site{Settings: r.Settings.(Settings), name: r.Name, terms: r.Terms, root: place(".")}
-	transport, err := region.Transport(s.ca, place)
-	s.client, s.broken = &http.Client{Transport: transport}, err
+	s.client, s.broken = remote.Client(s.Options(r.Name, place))
 	return s
 }
 
@@ -80,10 +80,10 @@ func open(r *definition.Region, place func(string) string) region.Region {
 func (s *site) session(ctx context.Context, refused string) (string, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.token != refused || s.credentials == "" {
+	if s.token != refused || s.Credentials == "" {
 		return s.token, nil
 	}
-	value, err := region.Credentials(ctx, s.name, s.credentials, s.root)
+	value, err := region.Credentials(ctx, s.name, s.Credentials, s.root)
 	if err != nil {
 		return "", err
 	}
@@ -92,7 +92,7 @@ func (s *site) session(ctx context.Context, refused string) (string, error) {
 		s.token = value
 		return value, nil
 	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, s.url.String()+"/session", nil)
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, s.URL.String()+"/session", nil)
 	if err != nil {
 		return "", err
 	}
@@ -108,7 +108,7 @@ func (s *site) session(ctx context.Context, refused string) (string, error) {
 	var got struct {
 		Token string `json:"token"`
 	}
-	err = decode(answer.Body, &got)
+	err = decode(ctx, answer.Body, &got)
 	s.token = got.Token
 	return s.token, err
 }
@@ -116,7 +116,7 @@ func (s *site) session(ctx context.Context, refused string) (string, error) {
 // unanswered is an error of the line; of a cloud on this host that nobody runs it says how to.
 func (s *site) unanswered(err error) error {
 	again := region.Unanswered(err)
-	if again != nil && errors.Is(err, unix.ECONNREFUSED) && s.url.Hostname() == "127.0.0.1" {
+	if again != nil && errors.Is(err, unix.ECONNREFUSED) && s.URL.Hostname() == "127.0.0.1" {
 		return &region.AgainError{Err: fmt.Errorf("%w; 'zygos standin' runs the simulated cloud", again)}
 	}
 	return cmp.Or(again, err)
@@ -143,7 +143,7 @@ func refusal(answer *http.Response) error {
 		return nil
 	}
 	no := &refusedError{status: answer.StatusCode}
-	text, _ := io.ReadAll(io.LimitReader(answer.Body, 1<<16)) // the status tells all the same
+	text, _ := bounded.All(answer.Request.Context(), answer.Body, "the answer", bounded.Answer) // the status tells all the same
 	if json.Unmarshal(text, no) != nil || no.What == "" {
 		no.What = "the site answers " + answer.Status
 	}
@@ -155,10 +155,9 @@ func refusal(answer *http.Response) error {
 }
 
 // decode reads a document that may not be larger than any that a site has.
-func decode(from io.Reader, into any) error {
-	err := json.NewDecoder(io.LimitReader(from, 64<<20)).Decode(into)
+func decode(ctx context.Context, from io.Reader, into any) error {
+	err := bounded.JSON(ctx, from, "the site's answer", bounded.Page, into)
 	if err != nil {
-		err = fmt.Errorf("the site's answer cannot be read: %w", err)
 		return cmp.Or(region.Unanswered(err), err)
 	}
 	return nil
@@ -194,7 +193,7 @@ func (s *site) ask(ctx context.Context, method, where string, send *body, header
 			return answer, nil
 		}
 		answer.Body.Close()
-		if answer.StatusCode != http.StatusUnauthorized || try > 2 || s.credentials == "" {
+		if answer.StatusCode != http.StatusUnauthorized || try > 2 || s.Credentials == "" {
 			return nil, err
 		}
 		token, err = s.session(ctx, token)
@@ -206,7 +205,7 @@ func (s *site) once(ctx context.Context, method, where string, send *body, heade
 	if send != nil {
 		from = send.open()
 	}
-	r, err := http.NewRequestWithContext(ctx, method, s.url.String()+"/sites/"+s.Site+"/"+where, from)
+	r, err := http.NewRequestWithContext(ctx, method, s.URL.String()+"/sites/"+s.Site+"/"+where, from)
 	if err != nil {
 		return nil, err
 	}
@@ -235,17 +234,17 @@ func (s *site) tell(ctx context.Context, method, where string, send *body, into 
 	if into == nil {
 		return nil
 	}
-	return decode(answer.Body, into)
+	return decode(ctx, answer.Body, into)
 }
 
 // location is where an image lies: cloud://HOST/SITE/ID.
-func (s *site) location(id string) string { return "cloud://" + s.url.Host + "/" + s.Site + "/" + id }
+func (s *site) location(id string) string { return "cloud://" + s.URL.Host + "/" + s.Site + "/" + id }
 
 // id is what a location names there.
 func (s *site) id(location string) (string, error) {
 	id, ok := strings.CutPrefix(location, s.location(""))
 	if !ok || id == "" || strings.Contains(id, "/") {
-		return "", fmt.Errorf("%s does not lie in region %s, %s/%s", location, s.name, s.url, s.Site)
+		return "", fmt.Errorf("%s does not lie in region %s, %s/%s", location, s.name, s.URL, s.Site)
 	}
 	return id, nil
 }
@@ -341,6 +340,7 @@ const (
 
 // all lists the images of the site.
 func (s *site) all(ctx context.Context) (list []image, err error) {
+	pages := bounded.Pages{What: "the list of images of the site " + s.Site}
 	for after := ""; ; {
 		var page struct {
 			Images []image `json:"images"`
@@ -350,8 +350,8 @@ func (s *site) all(ctx context.Context) (list []image, err error) {
 			return nil, err
 		}
 		list = append(list, page.Images...)
-		if page.Next <= after { // also of a site that goes round in circles
-			return list, nil
+		if err := pages.Next(len(page.Images), page.Next); err != nil || page.Next == "" {
+			return list, err
 		}
 		after = page.Next
 	}
@@ -379,8 +379,38 @@ func (s *site) Remove(ctx context.Context, location string) error {
 }
 
 func (s *site) Document(ctx context.Context, name string, content []byte) (string, error) {
-	return s.url.String() + "/sites/" + s.Site + "/papers/" + name, s.tell(ctx, http.MethodPut, "papers/"+name,
+	return s.URL.String() + "/sites/" + s.Site + "/papers/" + name, s.tell(ctx, http.MethodPut, "papers/"+name,
 		&body{open: func() io.Reader { return bytes.NewReader(content) }, bytes: int64(len(content)), digest: contentDigest(content)}, nil)
+}
+
+func (s *site) Documents(ctx context.Context) (names []string, err error) {
+	pages := bounded.Pages{What: "the list of papers of the site " + s.Site}
+	for after := ""; ; {
+		var page struct {
+			Papers []string `json:"papers"`
+			Next   string   `json:"next"`
+		}
+		if err := s.tell(ctx, http.MethodGet, "papers?after="+url.QueryEscape(after), nil, &page); err != nil {
+			return nil, err
+		}
+		for _, name := range page.Papers {
+			if path.Base(name) == "manifest.json" {
+				names = append(names, name)
+			}
+		}
+		if err := pages.Next(len(page.Papers), page.Next); err != nil || page.Next == "" {
+			return names, err
+		}
+		after = page.Next
+	}
+}
+
+func (s *site) Withdraw(ctx context.Context, name string) error {
+	err := s.tell(ctx, http.MethodDelete, "papers/"+path.Clean(name), nil, nil)
+	if coded(err, "no-paper") {
+		err = nil
+	}
+	return err
 }
 
 func (s *site) Read(ctx context.Context, name string) ([]byte, time.Time, error) {
@@ -392,8 +422,7 @@ func (s *site) Read(ctx context.Context, name string) ([]byte, time.Time, error)
 		return nil, time.Time{}, err
 	}
 	defer answer.Body.Close()
-	const most = 256 << 20
-	content, err := io.ReadAll(io.LimitReader(answer.Body, most))
+	content, err := bounded.All(ctx, answer.Body, name+" of the site "+s.Site, bounded.Index)
 	if err != nil {
 		err = cmp.Or(region.Unanswered(err), err)
 	}

@@ -93,7 +93,7 @@ func (s *site) Place(ctx context.Context, item region.Item, told region.Told) (r
 func (s *site) deliver(ctx context.Context, where string, item *region.Item, d *delivery, told region.Told) error {
 	if len(d.Have) == 0 {
 		for _, location := range item.Near {
-			from, ok := strings.CutPrefix(location, "cloud://"+s.url.Host+"/")
+			from, ok := strings.CutPrefix(location, "cloud://"+s.URL.Host+"/")
 			if !ok {
 				continue
 			}

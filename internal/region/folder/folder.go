@@ -448,6 +448,43 @@ func (f folder) List(context.Context) (list []string, err error) {
 	return list, err
 }
 
+func (f folder) Documents(context.Context) (names []string, err error) {
+	if err := f.ready(); err != nil {
+		return nil, err
+	}
+	all, err := filepath.Glob(filepath.Join(definition.EscapeGlob(f.dir), "*", "*", "manifest.json"))
+	for _, name := range all {
+		if name, err := filepath.Rel(f.dir, name); err == nil {
+			names = append(names, filepath.ToSlash(name))
+		}
+	}
+	return names, err
+}
+
+func (f folder) Withdraw(_ context.Context, name string) error {
+	if err := f.ready(); err != nil {
+		return err
+	}
+	if !filepath.IsLocal(name) {
+		return fmt.Errorf("%q is no document of region %s", name, f.name)
+	}
+	full := filepath.Join(f.dir, name)
+	if err := os.Remove(full); err != nil {
+		if errors.Is(err, os.ErrNotExist) {
+			err = nil
+		}
+		return err
+	}
+	dir := filepath.Dir(full)
+	if err := store.SyncDir(dir); err != nil {
+		return err
+	}
+	if dir != filepath.Clean(f.dir) && os.Remove(dir) == nil { // if nothing else is in it
+		return store.SyncDir(filepath.Dir(dir))
+	}
+	return nil
+}
+
 func (f folder) Sweep(context.Context) (removed []string, err error) {
 	if f.ready() != nil {
 		return nil, nil // it is not there

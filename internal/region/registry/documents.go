@@ -18,8 +18,9 @@ import (
 	godigest "github.com/opencontainers/go-digest"
 	"github.com/opencontainers/image-spec/specs-go"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
-	"oras.land/oras-go/v2/registry/remote"
+	oras "oras.land/oras-go/v2/registry/remote"
 
+	"zygos/internal/bounded"
 	"zygos/internal/manifest"
 	"zygos/internal/region"
 )
@@ -27,7 +28,7 @@ import (
 const indexName = "index.json" // of the region's index among its documents
 
 // document is where a document lies: its folder names the repository, and its tag is what tells it from others there.
-func (g *registry) document(name string) (*remote.Repository, string, error) {
+func (g *registry) document(name string) (*oras.Repository, string, error) {
 	dir, file := path.Split(name)
 	if dir == "" {
 		repo, err := g.repository(ours + "documents")
@@ -59,7 +60,7 @@ func (g *registry) Document(ctx context.Context, name string, text []byte) (stri
 }
 
 // put writes a manifest without configuration under a tag.
-func (g *registry) put(ctx context.Context, repo *remote.Repository, tag string, m ocispec.Manifest) (godigest.Digest, error) {
+func (g *registry) put(ctx context.Context, repo *oras.Repository, tag string, m ocispec.Manifest) (godigest.Digest, error) {
 	m.Versioned, m.MediaType, m.Config = specs.Versioned{SchemaVersion: 2}, ocispec.MediaTypeImageManifest, ocispec.DescriptorEmptyJSON
 	if len(m.Layers) == 0 {
 		m.Layers = []ocispec.Descriptor{ocispec.DescriptorEmptyJSON}
@@ -71,7 +72,7 @@ func (g *registry) put(ctx context.Context, repo *remote.Repository, tag string,
 }
 
 // tagged writes a manifest or an index under a tag.
-func tagged(ctx context.Context, repo *remote.Repository, tag, kind string, v any) (godigest.Digest, error) {
+func tagged(ctx context.Context, repo *oras.Repository, tag, kind string, v any) (godigest.Digest, error) {
 	text, err := json.Marshal(v)
 	if err != nil {
 		return "", err
@@ -99,7 +100,7 @@ func (g *registry) Read(ctx context.Context, name string) ([]byte, time.Time, er
 	if err != nil {
 		return nil, time.Time{}, err
 	}
-	text, err = small(ctx, repo, m.Layers[0])
+	text, err = small(ctx, repo, m.Layers[0], bounded.Index)
 	if errors.Is(err, region.ErrAbsent) { // the server lost it
 		return nil, time.Time{}, fs.ErrNotExist
 	}
@@ -118,7 +119,9 @@ func (g *registry) follow(ctx context.Context, text []byte) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if json.Unmarshal(old, &was) != nil { // there is none that says anything
+	if _, err := manifest.ReadIndex(ctx, bytes.NewReader(old), indexName, func(v *manifest.Version) {
+		was.Versions = append(was.Versions, *v)
+	}); err != nil { // there is none that says anything
 		was = manifest.Index{}
 	}
 	had := map[string]string{} // what was said of a version
@@ -191,7 +194,7 @@ func (g *registry) version(ctx context.Context, v *manifest.Version) error {
 		}
 		if m.ArtifactType == "" { // tools for containers choose by it
 			var platform ocispec.Platform
-			if text, err := small(ctx, repo, m.Config); err != nil {
+			if text, err := small(ctx, repo, m.Config, bounded.Document); err != nil {
 				return err
 			} else if json.Unmarshal(text, &platform) == nil && platform.OS != "" {
 				d.Platform = &ocispec.Platform{Architecture: platform.Architecture, OS: platform.OS}
@@ -211,7 +214,7 @@ func (g *registry) version(ctx context.Context, v *manifest.Version) error {
 }
 
 // mark lets a tag say what became of what it named: many servers cannot take a tag away alone.
-func (g *registry) mark(ctx context.Context, repo *remote.Repository, tag, state, why string) error {
+func (g *registry) mark(ctx context.Context, repo *oras.Repository, tag, state, why string) error {
 	_, err := g.put(ctx, repo, tag, ocispec.Manifest{ArtifactType: markerType,
 		Annotations: map[string]string{naming + "state": state, naming + "why": why}})
 	return err
@@ -221,33 +224,48 @@ func opener(text []byte) func() (io.ReadCloser, error) {
 	return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }
 }
 
-func (g *registry) List(ctx context.Context) (list []string, err error) {
+// repositories lists those below the region's url, by their names there; none if the server tells nobody.
+func (g *registry) repositories(ctx context.Context) (list []string, err error) {
 	server, err := g.server()
 	if err != nil {
 		return nil, err
 	}
-	var images []string
+	pages := bounded.Pages{What: "the list of repositories of " + g.host}
 	err = server.Repositories(ctx, "", func(names []string) error {
+		if err := pages.Next(len(names), last(names)); err != nil {
+			return err
+		}
 		for _, name := range names {
-			if image, ok := strings.CutPrefix(name, strings.TrimPrefix(g.prefix+"/", "/")); ok && !strings.HasPrefix(image, ours) {
-				images = append(images, image)
+			if name, ok := strings.CutPrefix(name, strings.TrimPrefix(g.prefix+"/", "/")); ok {
+				list = append(list, name)
 			}
 		}
 		return nil
 	})
-	if unsupported(err) { // it tells nobody what it holds
+	if unsupported(err) {
 		return nil, nil
 	}
+	return list, again(err)
+}
+
+func (g *registry) List(ctx context.Context) (list []string, err error) {
+	names, err := g.repositories(ctx)
 	if err != nil {
-		return nil, again(err)
+		return nil, err
 	}
-	for _, image := range images {
+	for _, image := range names {
+		if strings.HasPrefix(image, ours) {
+			continue
+		}
 		repo, err := g.repository(image)
 		if err != nil {
 			return nil, err
 		}
-		found := map[string]bool{}
+		found, pages := map[string]bool{}, bounded.Pages{What: "the list of tags of " + repo.Reference.Repository}
 		err = repo.Tags(ctx, "", func(tags []string) error {
+			if err := pages.Next(len(tags), last(tags)); err != nil {
+				return err
+			}
 			for _, tag := range tags {
 				d, text, err := content(ctx, repo, tag)
 				if err != nil {
@@ -267,6 +285,14 @@ func (g *registry) List(ctx context.Context) (list []string, err error) {
 	return list, nil
 }
 
+// last is the last name of a page, from which the next one goes on; "" if it has none.
+func last(names []string) string {
+	if len(names) == 0 {
+		return ""
+	}
+	return names[len(names)-1]
+}
+
 // named are the artifacts that a tag leads to.
 func named(d ocispec.Descriptor, text []byte) (list []godigest.Digest) {
 	if d.MediaType == ocispec.MediaTypeImageIndex {
@@ -283,6 +309,49 @@ func named(d ocispec.Descriptor, text []byte) (list []godigest.Digest) {
 		return nil
 	}
 	return []godigest.Digest{d.Digest}
+}
+
+func (g *registry) Documents(ctx context.Context) (names []string, err error) {
+	all, err := g.repositories(ctx)
+	for _, name := range all {
+		image, ok := strings.CutPrefix(name, ours+"documents/")
+		if !ok {
+			continue
+		}
+		repo, err := g.repository(name)
+		if err != nil {
+			return nil, err
+		}
+		pages := bounded.Pages{What: "the list of tags of " + repo.Reference.Repository}
+		err = repo.Tags(ctx, "", func(tags []string) error {
+			for _, tag := range tags {
+				if _, _, err := g.Read(ctx, image+"/"+tag+"/manifest.json"); err == nil {
+					names = append(names, image+"/"+tag+"/manifest.json")
+				} else if !errors.Is(err, fs.ErrNotExist) {
+					return err
+				}
+			}
+			return pages.Next(len(tags), last(tags))
+		})
+		if err != nil && !unsupported(err) {
+			return nil, again(err)
+		}
+	}
+	return names, err
+}
+
+// Withdraw lets the document's tag say that it is gone: many servers cannot take a tag away.
+func (g *registry) Withdraw(ctx context.Context, name string) error {
+	if _, _, err := g.Read(ctx, name); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	repo, tag, err := g.document(name)
+	if err != nil {
+		return err
+	}
+	return g.mark(ctx, repo, tag, "removed", "the region does not hold the version any more")
 }
 
 // Remove deletes the artifact's manifest; the server's own collection takes the bytes. Where deleting is off, the tags alone go,

@@ -16,9 +16,10 @@ import (
 	"github.com/opencontainers/image-spec/specs-go"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 	"oras.land/oras-go/v2/errdef"
-	"oras.land/oras-go/v2/registry/remote"
+	oras "oras.land/oras-go/v2/registry/remote"
 
 	"zygos/internal/artifact"
+	"zygos/internal/bounded"
 	"zygos/internal/digest"
 	"zygos/internal/region"
 )
@@ -187,7 +188,7 @@ func unpacked(ctx context.Context, item region.Item) (text []byte, blobs []blob,
 
 // bring is push, but first asks the server to take the blob from where it has it already (OCI Distribution Specification 1.1,
 // Mounting a blob from another repository).
-func (g *registry) bring(ctx context.Context, repo *remote.Repository, b blob, near []string, told region.Told) (copied bool, err error) {
+func (g *registry) bring(ctx context.Context, repo *oras.Repository, b blob, near []string, told region.Told) (copied bool, err error) {
 	for _, location := range near {
 		name, _, _ := strings.Cut(location, "@")
 		from, ok := strings.CutPrefix(name, g.host+"/")
@@ -213,7 +214,7 @@ func (g *registry) bring(ctx context.Context, repo *remote.Repository, b blob, n
 var errElsewhere = errors.New("the server wants the bytes")
 
 // push brings a blob to a repository, unless it is there. The server takes it only if it has its digest.
-func push(ctx context.Context, repo *remote.Repository, b blob, told region.Told) (copied bool, err error) {
+func push(ctx context.Context, repo *oras.Repository, b blob, told region.Told) (copied bool, err error) {
 	there, err := repo.Blobs().Exists(ctx, b.Descriptor)
 	if err != nil {
 		return false, err
@@ -277,8 +278,8 @@ func (g *registry) Stat(ctx context.Context, location string) (int64, digest.Dig
 }
 
 // layout is the image layout in a tar that a container image was placed from.
-func (g *registry) layout(ctx context.Context, repo *remote.Repository, text []byte, m *ocispec.Manifest) (*layout, error) {
-	config, err := small(ctx, repo, m.Config)
+func (g *registry) layout(ctx context.Context, repo *oras.Repository, text []byte, m *ocispec.Manifest) (*layout, error) {
+	config, err := small(ctx, repo, m.Config, bounded.Document)
 	if err != nil {
 		return nil, err
 	}
@@ -294,8 +295,7 @@ func (g *registry) layout(ctx context.Context, repo *remote.Repository, text []b
 }
 
 // small reads a blob that fits into memory: a configuration, a document.
-func small(ctx context.Context, repo *remote.Repository, d ocispec.Descriptor) ([]byte, error) {
-	const most = 256 << 20 // an index of very many versions
+func small(ctx context.Context, repo *oras.Repository, d ocispec.Descriptor, most int64) ([]byte, error) {
 	if d.Size > most {
 		return nil, region.Missing("%s is larger than it may be", d.Digest)
 	}
@@ -307,7 +307,7 @@ func small(ctx context.Context, repo *remote.Repository, d ocispec.Descriptor) (
 		return nil, again(err)
 	}
 	defer body.Close()
-	text, err := io.ReadAll(io.LimitReader(body, d.Size+1))
+	text, err := bounded.All(ctx, body, d.Digest.String(), max(d.Size, 0))
 	if err == nil && godigest.FromBytes(text) != d.Digest {
 		err = region.Missing("%s has other bytes than its digest says", d.Digest)
 	}
@@ -317,7 +317,7 @@ func small(ctx context.Context, repo *remote.Repository, d ocispec.Descriptor) (
 // layout reads the parts of a tar one after another.
 type layout struct {
 	ctx   context.Context
-	repo  *remote.Repository
+	repo  *oras.Repository
 	parts []artifact.Part
 	size  int64
 	now   io.ReadCloser
@@ -375,7 +375,7 @@ func (g *registry) Fetch(ctx context.Context, location string, from int64) (io.R
 	if s, ok := body.(io.Seeker); ok && from > 0 { // the server gives parts
 		_, err = s.Seek(from, io.SeekStart)
 	} else if from > 0 {
-		_, err = io.CopyN(io.Discard, body, from)
+		_, err = bounded.Copy(ctx, io.Discard, io.LimitReader(body, from), location, from)
 	}
 	if err != nil {
 		return nil, errors.Join(again(err), body.Close())

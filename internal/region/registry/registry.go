@@ -10,9 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
-	"net/url"
 	"regexp"
 	"strconv"
 	"strings"
@@ -22,24 +20,24 @@ import (
 	godigest "github.com/opencontainers/go-digest"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 	"oras.land/oras-go/v2/errdef"
-	"oras.land/oras-go/v2/registry/remote"
+	oras "oras.land/oras-go/v2/registry/remote"
 	"oras.land/oras-go/v2/registry/remote/auth"
 	"oras.land/oras-go/v2/registry/remote/errcode"
 	"oras.land/oras-go/v2/registry/remote/retry"
 
+	"zygos/internal/bounded"
 	"zygos/internal/definition"
 	"zygos/internal/region"
+	"zygos/internal/remote"
 )
 
 // Kind is the line in the table of kinds.
-var Kind = region.Kind{Name: "registry", Read: read, Open: open, Where: func(s any) string { return s.(settings).url.String() },
-	System: func(s any) string { return s.(settings).url.Host }}
+var Kind = region.Kind{Name: "registry", Read: read, Open: open, Where: func(s any) string { return s.(settings).URL.String() },
+	System: func(s any) string { return s.(settings).URL.Host }}
 
 // settings are what zygos.toml says of one.
 type settings struct {
-	url         *url.URL
-	credentials string // env:NAME, file:PATH or command:…; "" for none
-	ca          string // file with certificates to trust; "" for those of the host
+	region.Server
 }
 
 // validPath is a name of a repository (OCI Distribution Specification 1.1, Pull).
@@ -48,8 +46,9 @@ var validPath = sync.OnceValue(func() *regexp.Regexp {
 })
 
 func read(name string, v definition.Values) any {
-	u, at := region.Server(v, "https://registry.example/"+name)
-	s := settings{url: u, credentials: v.Source("credentials"), ca: v.Text("ca")}
+	server, at := region.ReadServer(v, "https://registry.example/"+name)
+	server.Realm = region.ReadRealm(v)
+	s, u := settings{server}, server.URL
 	switch {
 	case u == nil:
 		return nil
@@ -71,15 +70,15 @@ type registry struct {
 
 func open(r *definition.Region, path func(string) string) region.Region {
 	s := r.Settings.(settings)
-	g := &registry{name: r.Name, host: s.url.Host, prefix: s.url.Path, plain: s.url.Scheme == "http"}
-	transport, err := region.Transport(s.ca, path)
+	g := &registry{name: r.Name, host: s.URL.Host, prefix: s.URL.Path, plain: s.URL.Scheme == "http"}
+	transport, err := remote.Transport(s.Options(r.Name, path))
 	g.broken = err
 	g.client = &auth.Client{Client: &http.Client{Transport: patient(transport)}, Cache: auth.NewCache(),
 		Credential: func(ctx context.Context, host string) (auth.Credential, error) {
 			if host != g.host {
 				return auth.EmptyCredential, nil
 			}
-			value, err := region.Credentials(ctx, g.name, s.credentials, path("."))
+			value, err := region.Credentials(ctx, g.name, s.Credentials, path("."))
 			if err != nil {
 				return auth.EmptyCredential, err
 			}
@@ -111,11 +110,11 @@ func patient(base http.RoundTripper) http.RoundTripper {
 const ours = "zygos/"
 
 // repository is that of an image, or of documents.
-func (g *registry) repository(name string) (*remote.Repository, error) {
+func (g *registry) repository(name string) (*oras.Repository, error) {
 	if g.broken != nil {
 		return nil, g.broken
 	}
-	repo, err := remote.NewRepository(g.host + "/" + strings.TrimPrefix(g.prefix+"/"+name, "/"))
+	repo, err := oras.NewRepository(g.host + "/" + strings.TrimPrefix(g.prefix+"/"+name, "/"))
 	if err != nil {
 		return nil, err
 	}
@@ -124,11 +123,11 @@ func (g *registry) repository(name string) (*remote.Repository, error) {
 }
 
 // server is the registry as a whole.
-func (g *registry) server() (*remote.Registry, error) {
+func (g *registry) server() (*oras.Registry, error) {
 	if g.broken != nil {
 		return nil, g.broken
 	}
-	server, err := remote.NewRegistry(g.host)
+	server, err := oras.NewRegistry(g.host)
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +141,7 @@ func (g *registry) location(image string, d godigest.Digest) string {
 }
 
 // at finds what a location names.
-func (g *registry) at(location string) (*remote.Repository, godigest.Digest, error) {
+func (g *registry) at(location string) (*oras.Repository, godigest.Digest, error) {
 	name, digest, _ := strings.Cut(location, "@")
 	d := godigest.Digest(digest)
 	image, ok := strings.CutPrefix(name, strings.TrimSuffix(g.host+"/"+g.prefix, "/")+"/")
@@ -177,7 +176,7 @@ func unsupported(err error) bool {
 }
 
 // content reads a manifest.
-func content(ctx context.Context, repo *remote.Repository, reference string) (d ocispec.Descriptor, text []byte, err error) {
+func content(ctx context.Context, repo *oras.Repository, reference string) (d ocispec.Descriptor, text []byte, err error) {
 	d, body, err := repo.Manifests().FetchReference(ctx, reference)
 	if errors.Is(err, errdef.ErrNotFound) {
 		return d, nil, region.Missing("%s has no %s", repo.Reference.Repository, reference)
@@ -186,15 +185,15 @@ func content(ctx context.Context, repo *remote.Repository, reference string) (d 
 		return d, nil, again(err)
 	}
 	defer body.Close()
-	const most = 4 << 20 // of a manifest; the specification asks servers for as much
-	if text, err = io.ReadAll(io.LimitReader(body, most)); err == nil && godigest.FromBytes(text) != d.Digest {
+	text, err = bounded.All(ctx, body, "the manifest "+reference+" of "+repo.Reference.Repository, bounded.Document)
+	if err == nil && godigest.FromBytes(text) != d.Digest {
 		err = fmt.Errorf("%s gives other bytes for %s than their digest says", repo.Reference.Registry, reference)
 	}
 	return d, text, again(err)
 }
 
 // manifest reads the manifest of an artifact.
-func (g *registry) manifest(ctx context.Context, location string) (*remote.Repository, []byte, *ocispec.Manifest, error) {
+func (g *registry) manifest(ctx context.Context, location string) (*oras.Repository, []byte, *ocispec.Manifest, error) {
 	repo, digest, err := g.at(location)
 	if err != nil {
 		return nil, nil, nil, err

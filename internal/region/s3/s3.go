@@ -14,10 +14,10 @@ import (
 	"io"
 	"io/fs"
 	"net/http"
-	"net/url"
 	"os"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -26,9 +26,11 @@ import (
 	"github.com/minio/minio-go/v7/pkg/encrypt"
 
 	"zygos/internal/artifact"
+	"zygos/internal/bounded"
 	"zygos/internal/definition"
 	"zygos/internal/digest"
 	"zygos/internal/region"
+	"zygos/internal/remote"
 )
 
 // Kind is the line in the table of kinds.
@@ -37,19 +39,17 @@ var Kind = region.Kind{Name: "s3", Can: []string{"name", "encryption", "class"},
 
 // settings are what zygos.toml says of one.
 type settings struct {
-	url             *url.URL
-	bucket, prefix  string
-	credentials, ca string
-	area            string // what the store calls a region
+	region.Server
+	bucket, prefix string
+	area           string // what the store calls a region
 }
 
-func (s settings) where() string { return s.url.String() + "/" + path.Join(s.bucket, s.prefix) }
+func (s settings) where() string { return s.URL.String() + "/" + path.Join(s.bucket, s.prefix) }
 
 func read(name string, v definition.Values) any {
-	u, at := region.Server(v, "https://store.example")
+	server, at := region.ReadServer(v, "https://store.example")
 	bucket, _ := v.Must("bucket", name)
-	s := settings{url: u, bucket: bucket, prefix: strings.Trim(v.Text("prefix"), "/"), credentials: v.Source("credentials"), ca: v.Text("ca"),
-		area: v.Text("area")}
+	s, u := settings{server, bucket, strings.Trim(v.Text("prefix"), "/"), v.Text("area")}, server.URL
 	switch {
 	case u == nil || bucket == "":
 		return nil
@@ -67,6 +67,7 @@ type bucket struct {
 	settings
 	name   string
 	terms  definition.Terms
+	way    http.RoundTripper
 	core   *minio.Core
 	creds  *credentials.Credentials
 	broken error // why it cannot be used
@@ -74,12 +75,46 @@ type bucket struct {
 
 func open(r *definition.Region, place func(string) string) region.Region {
 	b := &bucket{settings: r.Settings.(settings), name: r.Name, terms: r.Terms}
-	b.creds = credentials.New(&keys{from: b.credentials, region: b.name, root: place(".")})
-	transport, wrong := region.Transport(b.ca, place)
-	core, err := minio.NewCore(b.url.Host, &minio.Options{Secure: b.url.Scheme == "https", Transport: transport, Region: b.area, MaxRetries: 4,
-		BucketLookup: minio.BucketLookupPath, Creds: b.creds})
+	b.creds = credentials.New(&keys{from: b.Credentials, region: b.name, root: place(".")})
+	way, wrong := remote.Transport(b.Options(r.Name, place))
+	b.way = answers{way}
+	core, err := b.client(b.way)
 	b.core, b.broken = core, errors.Join(wrong, err)
 	return b
+}
+
+// client sends its requests one way. It tries none of them twice: whoever places or asks does that.
+func (b *bucket) client(way http.RoundTripper) (*minio.Core, error) {
+	return minio.NewCore(b.URL.Host, &minio.Options{Secure: b.URL.Scheme == "https", Transport: way, Region: b.area, MaxRetries: 1,
+		BucketLookup: minio.BucketLookupPath, Creds: b.creds})
+}
+
+// answers bounds what a store answers, but for the contents of objects: the library reads it as a whole.
+type answers struct{ http.RoundTripper }
+
+// mostAnswer is how large a page of 1000 keys or parts may be.
+const mostAnswer = 8 << 20
+
+func (a answers) RoundTrip(r *http.Request) (*http.Response, error) {
+	answer, err := a.RoundTripper.RoundTrip(r)
+	if err != nil || r.Method == http.MethodGet && r.URL.RawQuery == "" && answer.StatusCode < 300 {
+		return answer, err
+	}
+	answer.Body = struct {
+		io.Reader
+		io.Closer
+	}{bounded.NewReader(r.Context(), answer.Body, "the answer of "+r.URL.Host, mostAnswer), answer.Body}
+	return answer, nil
+}
+
+// within sends requests that end with a context; the library's listing has none.
+type within struct {
+	ctx context.Context
+	way http.RoundTripper
+}
+
+func (w within) RoundTrip(r *http.Request) (*http.Response, error) {
+	return w.way.RoundTrip(r.WithContext(w.ctx))
 }
 
 // keys asks for the key and its secret when they are needed.
@@ -243,8 +278,12 @@ func (b *bucket) begun(ctx context.Context, key string) (id string, parts map[in
 		return "", nil, nil
 	}
 	id, parts = list.Uploads[at].UploadID, map[int]minio.ObjectPart{}
+	pages := bounded.Pages{What: "the list of parts of " + key}
 	for marker := 0; ; {
 		some, err := b.core.ListObjectParts(ctx, b.bucket, key, id, marker, 1000)
+		if err == nil && some.IsTruncated {
+			err = pages.Next(len(some.ObjectParts), strconv.Itoa(some.NextPartNumberMarker))
+		}
 		if err != nil {
 			return "", nil, err
 		}
@@ -297,9 +336,17 @@ func (b *bucket) Verify(ctx context.Context, location string, d digest.Digest) e
 
 // under lists the keys below a prefix.
 func (b *bucket) under(ctx context.Context, prefix string) (keys []string, err error) {
+	pages := bounded.Pages{What: "the list of objects in " + b.where()}
+	core, err := b.client(within{ctx, b.way})
+	if err != nil {
+		return nil, err
+	}
 	for token := ""; ; {
-		list, err := b.core.ListObjectsV2(b.bucket, prefix, "", token, "", 1000)
-		if err = errors.Join(ctx.Err(), err); err != nil {
+		list, err := core.ListObjectsV2(b.bucket, prefix, "", token, "", 1000)
+		if err == nil && list.IsTruncated {
+			err = pages.Next(len(list.Contents), list.NextContinuationToken)
+		}
+		if err != nil {
 			return nil, b.again(err)
 		}
 		for _, o := range list.Contents {
@@ -322,6 +369,30 @@ func (b *bucket) List(ctx context.Context) (list []string, err error) {
 		}
 	}
 	return list, err
+}
+
+func (b *bucket) Documents(ctx context.Context) (names []string, err error) {
+	if b.broken != nil {
+		return nil, b.broken
+	}
+	prefix := strings.TrimPrefix(b.prefix+"/", "/")
+	keys, err := b.under(ctx, prefix)
+	for _, key := range keys {
+		if name := strings.TrimPrefix(key, prefix); path.Base(name) == "manifest.json" {
+			names = append(names, name)
+		}
+	}
+	return names, err
+}
+
+func (b *bucket) Withdraw(ctx context.Context, name string) error {
+	if b.broken != nil {
+		return b.broken
+	}
+	if err := b.core.RemoveObject(ctx, b.bucket, path.Join(b.prefix, name), minio.RemoveObjectOptions{}); err != nil && !missing(err) {
+		return b.again(err)
+	}
+	return nil
 }
 
 // Remove also takes away the version's documents when no artifact is left beside them.
@@ -368,8 +439,7 @@ func (b *bucket) Read(ctx context.Context, name string) ([]byte, time.Time, erro
 		return nil, time.Time{}, b.again(err)
 	}
 	defer body.Close()
-	const most = 256 << 20
-	text, err := io.ReadAll(io.LimitReader(body, most))
+	text, err := bounded.All(ctx, body, name+" in "+b.where(), bounded.Index)
 	return text, info.LastModified, b.again(err)
 }
 

@@ -25,7 +25,7 @@ demo: $(BIN) ## run the whole worked example in a new folder
 	@$(BIN) demo "$$(mktemp -d)/ebbline"
 
 test: deps ## run all tests
-	@$(MAKE) -s -j3 check $(CACHE)/debian/bases $(CACHE)/kernel $(CACHE)/versitygw
+	@$(MAKE) -s -j3 check $(CACHE)/debian/bases $(CACHE)/kernel $(CACHE)/versitygw $(CACHE)/judges
 	ZYGOS_LONG=1 bench/with-postgres.sh $(GO) test -count=1 -timeout 30m -parallel 3 ./...
 	@if [ "$$(id -u)" = 0 ]; then $(MAKE) -s test-as-user; fi
 
@@ -85,6 +85,15 @@ $(CACHE)/kernel:
 	  for m in $(MODULES); do f=$$(find x/lib/modules -name $$m.ko*); [ -z "$$f" ] || { cp $$f $(CURDIR)/$@.new/modules/; basename $$f >> $(CURDIR)/$@.new/modules/order; }; done; \
 	  mv $(CURDIR)/$@.new $(CURDIR)/$@; rm -rf $$t; \
 	else echo "the kernel for a guest is fetched as root only; its test is skipped"; fi
+
+# A Debian with the programs whose judgement the expectations of checks share: sudo, sshd and systemctl.
+$(CACHE)/judges: $(CACHE)/debian/bases
+	@if [ "$$(id -u)" = 0 ]; then set -e; rm -rf $@ $@.new; mkdir -p $@.new; tar --zstd -xf $(CACHE)/debian/bases/*.tar.zst -C $@.new; \
+	  cp /etc/resolv.conf $@.new/etc/; printf '#!/bin/sh\nexit 101\n' > $@.new/usr/sbin/policy-rc.d; chmod 0755 $@.new/usr/sbin/policy-rc.d; \
+	  cp -r /etc/apt/. $@.new/etc/apt/; \
+	  { chroot $@.new apt-get update && DEBIAN_FRONTEND=noninteractive chroot $@.new apt-get install -y -qq --no-install-recommends sudo openssh-server \
+	  systemd; } >/dev/null 2>&1; test -x $@.new/usr/bin/sudo -a -x $@.new/usr/sbin/sshd -a -x $@.new/usr/bin/systemctl; mv $@.new $@; \
+	else echo "the tree of sudo, sshd and systemctl is made as root only; its test is skipped"; fi
 
 # An S3 server to place artifacts in.
 $(CACHE)/versitygw:

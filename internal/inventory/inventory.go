@@ -32,8 +32,8 @@ type Inventory struct {
 // Read takes the inventory of a tree.
 func Read(s Source) *Inventory {
 	found, unread := packages(s)
-	return &Inventory{Packages: found, Unread: unread, Users: records(s.Read("etc/passwd"), 7, []int{2, 3, 5, 6}),
-		Groups: records(s.Read("etc/group"), 4, []int{2, 3}), Services: services(s), Listening: listening(s)}
+	return &Inventory{Packages: found, Unread: unread, Users: users(s.Read("etc/passwd")),
+		Groups: groups(s.Read("etc/group")), Services: services(s), Listening: listening(s)}
 }
 
 // packages reads the databases of dpkg (deb-control(5), /var/lib/dpkg/status), apk (/lib/apk/db/installed) and RPM.
@@ -82,23 +82,6 @@ func paragraphs(text []byte) func(yield func(map[string]string) bool) {
 		}
 		yield(fields)
 	}
-}
-
-// records reads lines of fields with colons between (passwd(5), group(5)).
-func records(text []byte, fields int, take []int) map[string]string {
-	found := map[string]string{}
-	for line := range strings.Lines(string(text)) {
-		parts := strings.Split(strings.TrimSpace(line), ":")
-		if len(parts) != fields || strings.HasPrefix(line, "#") {
-			continue
-		}
-		var values []string
-		for _, i := range take {
-			values = append(values, parts[i])
-		}
-		found[parts[0]] = strings.TrimSpace(strings.Join(values, " "))
-	}
-	return found
 }
 
 // services lists units that a target wants (systemd.unit(5)), entries of /etc/inittab and runlevels.

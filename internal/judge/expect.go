@@ -55,8 +55,11 @@ func Forms() definition.ExpectKinds {
 // Tree is what expectations are judged by.
 type Tree struct {
 	layer.Files
-	once  sync.Once
-	taken *inventory.Inventory
+	once    sync.Once
+	taken   *inventory.Inventory
+	booting sync.Once
+	units   *inventory.Units // see systemd
+	booted  bool
 }
 
 // inventory is what the tree holds, by its own records.
@@ -200,81 +203,6 @@ var packageKind = Expectation{Name: "package", Read: func(v definition.Values) (
 	return "it is " + have
 }}
 
-type accountSettings struct {
-	name, shell     string
-	groups          []string
-	maySudo, absent bool
-}
-
-var accountKind = Expectation{Name: "account", Read: func(v definition.Values) (any, string) {
-	name, _ := v.Must("account", "keeper")
-	s := accountSettings{name: name, shell: v.Text("shell"), groups: v.Texts("groups"), maySudo: v.Bool("may_sudo"), absent: v.Bool("absent")}
-	text := "account " + name
-	if len(s.groups) > 0 {
-		text += " in " + strings.Join(s.groups, ", ")
-	}
-	if s.shell != "" {
-		text += " with " + s.shell
-	}
-	if s.maySudo {
-		text += " may use sudo"
-	}
-	if s.absent {
-		text += " is absent"
-	}
-	return s, text
-}, Holds: func(t *Tree, settings any) string {
-	s := settings.(accountSettings)
-	var record []string
-	for line := range strings.Lines(string(t.Read("etc/passwd"))) {
-		if parts := strings.Split(strings.TrimSpace(line), ":"); len(parts) == 7 && parts[0] == s.name {
-			record = parts
-		}
-	}
-	if record == nil || s.absent {
-		if (record == nil) == s.absent {
-			return ""
-		}
-		return map[bool]string{true: "it is there", false: "it is not there"}[s.absent]
-	}
-	var member []string
-	for line := range strings.Lines(string(t.Read("etc/group"))) {
-		parts := strings.Split(strings.TrimSpace(line), ":")
-		if len(parts) == 4 && (parts[2] == record[3] || slices.Contains(strings.Split(parts[3], ","), s.name)) {
-			member = append(member, parts[0])
-		}
-	}
-	var wrong []string
-	for _, g := range s.groups {
-		if !slices.Contains(member, g) {
-			wrong = append(wrong, fmt.Sprintf("it is not in %s, but in %s", g, strings.Join(member, ", ")))
-		}
-	}
-	if s.shell != "" && record[6] != s.shell {
-		wrong = append(wrong, "its shell is "+record[6])
-	}
-	if s.maySudo && !t.maySudo(s.name, member) {
-		wrong = append(wrong, "no line of sudoers(5) is for it")
-	}
-	return strings.Join(wrong, ", ")
-}}
-
-// maySudo says whether a rule of sudoers(5) is for an account or a group of its.
-func (t *Tree) maySudo(name string, groups []string) bool {
-	for _, file := range append([]string{"etc/sudoers"}, t.Names("etc/sudoers.d")...) {
-		for line := range strings.Lines(string(t.Read(file))) {
-			who, _, rule := strings.Cut(strings.TrimSpace(line), " ")
-			if tabbed, _, ok := strings.Cut(who, "\t"); ok {
-				who, rule = tabbed, true
-			}
-			if rule && (who == name || who == "ALL" || strings.HasPrefix(who, "%") && slices.Contains(groups, who[1:])) {
-				return true
-			}
-		}
-	}
-	return false
-}
-
 var startsKind = Expectation{Name: "starts", Read: func(v definition.Values) (any, string) {
 	name, _ := v.Must("starts", "ssh")
 	return name, name + " starts at boot"
@@ -288,11 +216,11 @@ var startsKind = Expectation{Name: "starts", Read: func(v definition.Values) (an
 	return "it is " + cmp.Or(strings.Join(said, " "), failed.How()), nil
 }, Holds: func(t *Tree, settings any) string {
 	name := settings.(string)
-	services := t.inventory().Services
-	for _, form := range []string{name, name + ".service"} {
-		if services[form] != "" {
-			return ""
-		}
+	if t.starts(name) {
+		return ""
+	}
+	if u, ok := t.systemd(); ok && u.There(withEnd(name)) {
+		return "it is there, and nothing that starts at boot pulls it in, or it is masked"
 	}
 	return "nothing starts it"
 }}
@@ -329,23 +257,10 @@ var listensKind = Expectation{Name: "listens", Read: func(v definition.Values) (
 	return "the machine listens on " + s.protocol + " " + some(others), nil
 }, Holds: func(t *Tree, settings any) string {
 	s := settings.(listensSettings)
-	ssh := false // a port is named
-	for file, lines := range t.inventory().Listening {
-		for line := range strings.SplitSeq(lines, ", ") {
-			key, value, _ := strings.Cut(strings.Replace(line, "=", " ", 1), " ")
-			own := map[string]string{"port": "tcp", "listenaddress": "tcp", "liststream": "tcp", "listenstream": "tcp",
-				"listendatagram": "udp"}[strings.ToLower(key)]
-			ssh = ssh || strings.HasPrefix(file, "/etc/ssh/") && strings.EqualFold(key, "port")
-			value = strings.TrimSpace(value)
-			if own == s.protocol && (value == s.port || strings.HasSuffix(value, ":"+s.port)) {
-				return ""
-			}
-		}
-	}
-	if !ssh && s == (listensSettings{"tcp", "22"}) && t.Read("etc/ssh/sshd_config") != nil { // sshd_config(5), Port
+	if s.protocol == "tcp" && slices.Contains(t.sshd(), s.port) || slices.Contains(t.sockets(s.protocol), s.port) {
 		return ""
 	}
-	return "no configuration of sshd or of a socket of systemd names it"
+	return "no configuration of sshd or of a socket of systemd that starts names it"
 }}
 
 type runsSettings struct {
@@ -426,7 +341,8 @@ func some(list []string) string {
 var setuidKind = listed("setuid", "files with setuid", func(n *layer.Node) bool { return n.Kind == layer.File && n.Mode&0o4000 != 0 })
 
 var writableKind = listed("writable_by_all", "writable by all", func(n *layer.Node) bool {
-	return (n.Kind == layer.File || n.Kind == layer.Dir) && n.Mode&0o002 != 0 && n.Mode&0o1000 == 0
+	sticky := n.Kind == layer.Dir && n.Mode&0o1000 != 0 // on a file it means nothing
+	return (n.Kind == layer.File || n.Kind == layer.Dir) && n.Mode&0o002 != 0 && !sticky
 })
 
 var sizeKind = Expectation{Name: "size_at_most", Read: func(v definition.Values) (any, string) {

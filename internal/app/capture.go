@@ -8,6 +8,7 @@ import (
 	"zygos/internal/artifact"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/publish"
 	"zygos/internal/state"
 )
 
@@ -67,5 +68,8 @@ func (a *App) Capture(ctx context.Context, r CaptureRequest) (*catalog.Version, 
 		variant = v.Trees[0].Variant
 	}
 	file, err := a.Engine().CaptureMore(ctx, v, variant, made)
+	if err == nil && len(v.Regions) > 0 { // their manifests tell of it
+		err = publish.WriteManifest(ctx, a.State, v, nil)
+	}
 	return v, file, err
 }

@@ -17,6 +17,7 @@ import (
 	"zygos/internal/flock"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
+	"zygos/internal/plan"
 	"zygos/internal/region/kinds"
 )
 
@@ -128,7 +129,7 @@ func (a *App) Log(ctx context.Context, b *catalog.Build, follow bool, take func(
 // View finds the tree that a build's id or a reference means, after a stage or as it was captured.
 func (a *App) View(ctx context.Context, word, variant, stage string) (*build.View, error) {
 	id := word
-	if !strings.HasPrefix(word, "b-") {
+	if !plan.IsBuildID(word) {
 		v, err := a.Look(ctx, word)
 		if err != nil {
 			return nil, err

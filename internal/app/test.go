@@ -72,6 +72,9 @@ func (t *Tested) spent(on string, bytes int64, took time.Duration) {
 // Test judges a version; each is told each result as it comes. Documents that could not be written are an error beside the results.
 func (a *App) Test(ctx context.Context, r TestRequest, each func(judge.Result)) (*Tested, error) {
 	v, err := a.Look(ctx, r.Ref)
+	if err == nil {
+		err = a.Writable()
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -292,7 +292,7 @@ func (a *App) Lineage(ctx context.Context, ref string, depth int) (*catalog.Vers
 // Side is the tree that a reference or a build's id means, to be compared.
 func (a *App) Side(ctx context.Context, word, variant, stage string) (*compare.Side, error) {
 	id := word
-	if !strings.HasPrefix(word, "b-") {
+	if !plan.IsBuildID(word) {
 		v, err := a.Look(ctx, word)
 		if err != nil {
 			return nil, err

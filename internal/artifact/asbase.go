@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"zygos/internal/disk"
+	"zygos/internal/layer"
 	"zygos/internal/reading"
 )
 
@@ -116,8 +117,13 @@ func (t *Tree) vfat(o Options, m *reading.Mount, size int64) (disk.Volume, error
 	}
 	var files []disk.FATFile
 	for _, n := range t.Nodes {
-		if name, ok := strings.CutPrefix(n.Path, m.At+"/"); ok && fileTypes[n.Kind] == fileTypes["file"] {
-			files = append(files, disk.FATFile{Path: name, Source: t.Content(n), Size: n.Size})
+		name, ok := strings.CutPrefix(n.Path, m.At+"/")
+		switch {
+		case !ok:
+		case n.Kind == layer.File:
+			files = append(files, disk.FATFile{Path: name, Source: t.Content(n), Size: n.Size, Marks: m.Marks[n.Path]})
+		case n.Kind == layer.Dir:
+			files = append(files, disk.FATFile{Path: name, Dir: true, Marks: m.Marks[n.Path]})
 		}
 	}
 	return disk.FAT(files, disk.FATOptions{Size: size, Label: m.Label, ID: uint32(number), Epoch: o.Epoch})

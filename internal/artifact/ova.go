@@ -79,7 +79,8 @@ func tarHead(name string, size, epoch int64) ([]byte, error) {
 	var b bytes.Buffer
 	w := archive.NewWriter(&b)
 	format := archive.FormatUSTAR
-	if size >= 8<<30 { // more than its eleven octal digits say
+	epoch = min(max(epoch, 0), 1<<33-1) // its eleven octal digits say no other time
+	if size >= 8<<30 {                  // more than its eleven octal digits say
 		format = archive.FormatGNU
 	}
 	err := w.WriteHeader(&archive.Header{Name: name, Mode: 0o644, Size: size, ModTime: time.Unix(epoch, 0), Format: format})

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"sync/atomic"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
@@ -19,10 +20,12 @@ import (
 )
 
 // Archives in archives are opened that deep, and that many bytes of one file are unpacked: more
-// is no place where a script forgets a secret. A zip archive is opened as a file of its own only.
+// is no place where a script forgets a secret. Of all files of a tree together, so many bytes are unpacked too. A zip archive is
+// opened as a file of its own only.
 const (
-	deepest      = 3
-	mostUnpacked = 8 << 30
+	deepest         = 3
+	mostUnpacked    = 2 << 30
+	mostUnpackedAll = 8 << 30
 )
 
 // searcher looks through one file after another.
@@ -31,6 +34,8 @@ type searcher struct {
 	m    *secret.Matcher
 	buf  []byte
 	left int64
+	all  *atomic.Int64 // bytes that are left for all files
+	over *atomic.Int64 // files that were not unpacked to their ends
 }
 
 func (s *searcher) node(n *layer.Node, content string) (name, where string, err error) {
@@ -57,9 +62,14 @@ func (s *searcher) node(n *layer.Node, content string) (name, where string, err 
 	if found || err != nil {
 		return name, "", err
 	}
-	s.left = mostUnpacked
+	s.left = min(mostUnpacked, s.all.Load())
+	began := s.left
 	if name = s.inside(f, n.Size); name != "" {
 		where = "in the compressed contents of"
+	}
+	s.all.Add(s.left - began)
+	if s.left <= 0 {
+		s.over.Add(1)
 	}
 	return name, where, nil
 }

@@ -132,6 +132,16 @@ func (c *Catalog) AddArtifact(ctx context.Context, image, version string, a Arti
 		if err := mayBeNamed(ctx, tx, image, version); err != nil {
 			return err
 		}
+		var had int
+		name := cmp.Or(a.Name, a.Format)
+		if err := tx.row(ctx, "SELECT count(*) FROM artifacts WHERE image = ? AND version = ? AND variant = ? AND name = ?", image, version,
+			a.Variant, name).Scan(&had); err != nil {
+			return err
+		}
+		if had > 0 {
+			return fmt.Errorf("%s@%s has an artifact %q already, which somebody else captured just now; give this one another name with --name",
+				image, version, name)
+		}
 		return a.add(ctx, tx, image, version)
 	})
 }

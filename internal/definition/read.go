@@ -254,6 +254,9 @@ func (t *table) size(name string) int64 {
 	return size
 }
 
+// mostSize is the largest size that can be said, in bytes: that of an ext4 file system.
+const mostSize = 16 << 40
+
 // ParseSize reads a size in KiB, MiB, GiB or TiB; if it cannot, it says what is wrong and what to do.
 func ParseSize(text string) (size int64, what, do string) {
 	m := sizeForm().FindStringSubmatch(text)
@@ -261,10 +264,11 @@ func ParseSize(text string) (size int64, what, do string) {
 		return 0, fmt.Sprintf("%q is no size", text), `write for instance "512MiB" or "2GiB"`
 	}
 	n, _ := strconv.ParseInt(m[1], 10, 64) // nine digits by the expression
-	if size = n * sizeUnits[m[2]]; size == 0 || size > 16<<40 {
+	unit := sizeUnits[m[2]]
+	if n == 0 || n > mostSize/unit {
 		return 0, fmt.Sprintf("a size of %q cannot be", text), "choose between 1MiB and 16TiB"
 	}
-	return size, "", ""
+	return n * unit, "", ""
 }
 
 // oneOf checks a word against a list; words in later are known but not supported yet.

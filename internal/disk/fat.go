@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 	"unicode/utf16"
+	"unicode/utf8"
 )
 
 // Sizes of FAT32 (Microsoft, FAT: General Overview of On-Disk Format 1.03).
@@ -32,7 +33,16 @@ type FATFile struct {
 	Text   []byte
 	Source string // "" for Text
 	Size   int64
+	Dir    bool // a folder, which may have nothing in it
+	Marks  byte // attributes that it has for more: FATHidden and others
 }
+
+// Attributes of a FAT file (FAT: General Overview, Directory Structure).
+const (
+	FATReadOnly = 0x01
+	FATHidden   = 0x02
+	FATSystem   = 0x04
+)
 
 // FATOptions are what is said of a FAT file system.
 type FATOptions struct {
@@ -46,6 +56,7 @@ type FATOptions struct {
 type fatNode struct {
 	name     string
 	file     *FATFile // nil for a folder
+	marks    byte
 	children []*fatNode
 	parent   *fatNode
 	first    uint32 // cluster
@@ -92,16 +103,25 @@ func FAT(files []FATFile, o FATOptions) (Volume, error) {
 	return f, nil
 }
 
+// fatHolds says whether FAT can hold a name (FAT: General Overview, Long Directory Entries): no control characters, none that have a
+// meaning, and readers drop dots and blanks at the end.
+func fatHolds(name string) bool {
+	return name != "" && len(name) <= 200 && utf8.ValidString(name) && !strings.ContainsAny(name, "\\:*?\"<>|") &&
+		strings.TrimRight(name, ". ") == name && strings.IndexFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f }) < 0
+}
+
 func (f *fat) add(file *FATFile) error {
 	at := f.root
 	names := strings.Split(path.Clean(file.Path), "/")
 	for i, name := range names {
-		if name == "" || name == "." || name == ".." || len(name) > 200 || strings.ContainsAny(name, "\\:*?\"<>|") {
-			return fmt.Errorf("%s has a name that FAT cannot hold", file.Path)
+		if !fatHolds(name) {
+			return fmt.Errorf("%q has a name that FAT cannot hold", file.Path)
 		}
 		j := slices.IndexFunc(at.children, func(n *fatNode) bool { return strings.EqualFold(n.name, name) })
 		last := i == len(names)-1
 		switch {
+		case j >= 0 && last && file.Dir && at.children[j].file == nil:
+			at.children[j].marks = file.Marks
 		case j >= 0 && (last || at.children[j].file != nil):
 			return fmt.Errorf("%s: FAT has no two files of this name, however it is written", file.Path)
 		case j >= 0:
@@ -109,6 +129,9 @@ func (f *fat) add(file *FATFile) error {
 		default:
 			n := &fatNode{name: name, parent: at}
 			if last {
+				n.marks = file.Marks
+			}
+			if last && !file.Dir {
 				n.file = file
 			}
 			at.children = append(at.children, n)
@@ -178,7 +201,7 @@ func (f *fat) entries(n *fatNode) []byte {
 		if c.file == nil {
 			kind = fatDir
 		}
-		b = append(b, f.entry(short, kind, c.first, uint32(c.length()))...)
+		b = append(b, f.entry(short, kind|c.marks, c.first, uint32(c.length()))...)
 	}
 	return b
 }

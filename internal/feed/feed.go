@@ -90,6 +90,10 @@ func Ask(ctx context.Context, s *state.State, b *definition.Base, accept bool) (
 	if before != nil && !accept {
 		kept, doubt = hold(b, before, list)
 	}
+	if twin, told := twins(b, before, list); twin != "" {
+		list = slices.DeleteFunc(list, func(r definition.Release) bool { return r.Release == twin })
+		doubt = strings.TrimPrefix(doubt+"; "+told, "; ")
+	}
 	many := len(list) > mostReleases
 	list = append(kept, slices.DeleteFunc(list, func(r definition.Release) bool {
 		return len(kept) > 0 && r.Release == kept[0].Release || many && !b.Feed.Means(r.Release) && r.Release != b.Feed.Pinned
@@ -146,6 +150,27 @@ func hold(b *definition.Base, before *definition.Release, list []definition.Rele
 	}
 	return []definition.Release{held}, fmt.Sprintf("the feed of base %s went back: it lists %s, and listed %s before, which stays", b.Name,
 		lists, before.Release)
+}
+
+// twins finds two releases that are one number written in two ways, such as 1.2 and 1.02, of which the one is meant: the one that was
+// meant before stays, else the shorter. It returns the other one, "" if there is none, and says so.
+func twins(b *definition.Base, before *definition.Release, list []definition.Release) (other, told string) {
+	take, _ := b.Feed.Choose(list)
+	if take == nil || take.Release == b.Feed.Pinned {
+		return "", ""
+	}
+	stays := take.Release
+	for _, r := range list {
+		if r.Release != stays && plain.CompareVersions(r.Release, stays) == 0 {
+			other = r.Release
+			if before != nil && before.Release == other || (before == nil || before.Release != stays) && len(other) < len(stays) {
+				stays, other = other, stays
+			}
+			return other, fmt.Sprintf("the feed of base %s lists %s and %s, which are one number; %s is taken. To take the other: pinned = %q "+
+				"in [base.%s]", b.Name, stays, other, stays, other, b.Name)
+		}
+	}
+	return "", ""
 }
 
 // some names some releases.

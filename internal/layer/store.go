@@ -445,6 +445,9 @@ func (s *Store) Evict(bytes int64, since time.Time, pinned func(digest string) b
 			}
 			continue
 		}
+		s.mu.Lock()
+		delete(s.indexes, k.layer)
+		s.mu.Unlock()
 		if err := RemoveAll(away); err != nil {
 			return freed, err
 		}

@@ -2,6 +2,7 @@ package machine
 
 import (
 	"bytes"
+	"crypto/rand"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
@@ -61,13 +62,13 @@ func agent() {
 	}
 	_ = unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) // valid arguments cannot fail
 	unix.Umask(0o022)
-	a := &agentEnd{}
+	a := &agentEnd{self: rand.Text()}
 	for a.port = openPort(); a.port == nil; a.port = openPort() {
 		time.Sleep(agentPause)
 	}
 	go func() {
 		for {
-			a.send(frameBeat, nil)
+			a.send(frameBeat, []byte(a.self))
 			time.Sleep(agentBeat)
 		}
 	}()
@@ -163,6 +164,7 @@ const (
 
 // agentEnd is the agent's end of the port.
 type agentEnd struct {
+	self string // drawn when it started, so that the host notices another one in its place
 	port *os.File
 	mu   sync.Mutex
 }
@@ -174,6 +176,7 @@ func (a *agentEnd) send(kind byte, payload []byte) {
 }
 
 func (a *agentEnd) answer(v answer) {
+	v.Agent = a.self
 	text, _ := json.Marshal(v) // of plain fields
 	a.send(frameAnswer, text)
 }
@@ -265,7 +268,7 @@ func (a *agentEnd) carryOut(o order) {
 	for kind, to := range map[byte]*int{frameOut: &step.Out, frameErr: &step.Err} {
 		var ends [2]int
 		if err := unix.Pipe2(ends[:], unix.O_CLOEXEC); err != nil {
-			a.answer(answer{Failed: &StepError{Reason: err.Error()}})
+			a.answer(answer{Token: o.Token, Failed: &StepError{Reason: err.Error()}})
 			return
 		}
 		*to = ends[1]
@@ -289,7 +292,7 @@ func (a *agentEnd) carryOut(o order) {
 	_ = os.RemoveAll(secretDir) // in memory
 	stopChildren()
 	relays.Wait()
-	a.answer(answer{Took: time.Since(began), Failed: failed})
+	a.answer(answer{Token: o.Token, Took: time.Since(began), Failed: failed})
 }
 
 // stopChildren ends what a script started, and what that started: orphans become children of the agent.

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -27,6 +28,9 @@ type Guest struct {
 	gone    chan struct{}
 	mu      sync.Mutex
 	streams [2]*io.PipeWriter // of the script that runs
+	token   string            // of the order that is carried out
+	agent   string            // who answers
+	other   string            // why nothing of it is believed any more; "" if it is
 }
 
 // GoneError says that the guest does not answer any more.
@@ -72,6 +76,9 @@ func (g *Guest) listen() {
 			return
 		}
 		g.heard.Store(time.Now().UnixNano())
+		if kind == frameBeat && !g.same(string(payload)) {
+			return
+		}
 		switch kind {
 		case frameOut, frameErr:
 			g.mu.Lock()
@@ -89,14 +96,44 @@ func (g *Guest) listen() {
 			var a answer
 			switch {
 			case json.Unmarshal(payload, &a) != nil:
+			case !g.same(a.Agent):
+				return
 			case a.Up != "":
 				put(g.up, a)
-			default:
+			case g.asked(a.Token):
 				g.endStreams()
 				put(g.answers, a)
 			}
 		}
 	}
+}
+
+// same says whether the agent is the one that spoke first. Nothing of another one in its place is believed: a check is root in the
+// guest, and may end the agent and speak in its name.
+func (g *Guest) same(agent string) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.agent == "" {
+		g.agent = agent
+	}
+	if agent != g.agent {
+		g.other = "something in the machine ended the agent and answers in its place; nothing that it says is believed"
+	}
+	return g.other == ""
+}
+
+// asked says whether an answer is one to the order that is carried out.
+func (g *Guest) asked(token string) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return token == g.token
+}
+
+// ended is the error of a guest whose port has ended.
+func (g *Guest) ended() error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return &GoneError{cmp.Or(g.other, "the machine ended")}
 }
 
 // put leaves an answer for whoever asked, if there is none already.
@@ -138,7 +175,7 @@ func (g *Guest) Up(ctx context.Context) (settled bool, failed []string, err erro
 		}
 		return a.Up == upSettled, failed, nil
 	case <-g.gone:
-		return false, nil, &GoneError{"the machine ended"}
+		return false, nil, g.ended()
 	case <-ctx.Done():
 		return false, nil, ctx.Err()
 	}
@@ -153,7 +190,7 @@ func wait[T any](ctx context.Context, g *Guest, from <-chan T) (got T, err error
 		case got = <-from:
 			return got, nil
 		case <-g.gone:
-			return got, &GoneError{"the machine ended"}
+			return got, g.ended()
 		case <-ctx.Done():
 			return got, context.Cause(ctx)
 		case <-tick.C:
@@ -168,7 +205,7 @@ func wait[T any](ctx context.Context, g *Guest, from <-chan T) (got T, err error
 func (g *Guest) Look(ctx context.Context, path string) (Seen, error) {
 	empty(g.seen)
 	if _, err := g.port.Write(frame(frameLook, []byte(path))); err != nil {
-		return Seen{}, &GoneError{"the machine ended"}
+		return Seen{}, g.ended()
 	}
 	return wait(ctx, g, g.seen)
 }
@@ -236,7 +273,11 @@ func (g *Guest) Command(ctx context.Context, command []string, out, errs io.Writ
 // carryOut has the agent run a script; hear is given what it prints, to out (0) and err (1). When the context ends, all that the script
 // started is stopped.
 func (g *Guest) carryOut(ctx context.Context, s *Script, secrets []Secret, hear func(i int, from io.Reader)) (answer, error) {
-	text, err := json.Marshal(order{Secrets: secrets, Steps: []orderStep{{Script: s}}})
+	token := rand.Text() // an answer to an earlier order is none to this one
+	g.mu.Lock()
+	g.token = token
+	g.mu.Unlock()
+	text, err := json.Marshal(order{Token: token, Secrets: secrets, Steps: []orderStep{{Script: s}}})
 	if err != nil {
 		return answer{}, err
 	}
@@ -268,7 +309,7 @@ func (g *Guest) carryOut(ctx context.Context, s *Script, secrets []Secret, hear 
 func (g *Guest) ask(ctx context.Context, order []byte) (answer, error) {
 	empty(g.answers)
 	if _, err := g.port.Write(frame(frameOrder, order)); err != nil {
-		return answer{}, &GoneError{"the machine ended"}
+		return answer{}, g.ended()
 	}
 	return wait(ctx, g, g.answers)
 }
@@ -278,7 +319,7 @@ func (g *Guest) stop() error {
 	ctx, cancel := context.WithTimeoutCause(context.Background(), silence, &GoneError{"the machine does not stop what runs in it"})
 	defer cancel()
 	if _, err := g.port.Write(frame(frameStop, nil)); err != nil {
-		return &GoneError{"the machine ended"}
+		return g.ended()
 	}
 	_, err := wait(ctx, g, g.answers)
 	return err

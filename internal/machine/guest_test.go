@@ -5,8 +5,10 @@ import (
 	"context"
 	"encoding/binary"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net"
+	"strings"
 	"testing"
 	"time"
 
@@ -17,11 +19,15 @@ import (
 
 // talk is an agent that a test plays: it hears a message and says what it likes.
 type talk struct {
-	t    *testing.T
-	port net.Conn
+	t     *testing.T
+	port  net.Conn
+	token *string // of the last order
 }
 
 func (a talk) say(kind byte, payload string) {
+	if kind == 'a' && !strings.Contains(payload, "Token") && !strings.Contains(payload, `"Up"`) {
+		payload = fmt.Sprintf(`{"Token":%q,`, *a.token) + payload[1:]
+	}
 	head := binary.BigEndian.AppendUint32([]byte{kind}, uint32(len(payload)))
 	_, _ = a.port.Write(append(head, payload...)) // a host that went is tested too
 }
@@ -34,6 +40,10 @@ func (a talk) hear() (kind byte, payload []byte) {
 	payload = make([]byte, binary.BigEndian.Uint32(head[1:]))
 	_, err := io.ReadFull(a.port, payload)
 	require.NoError(a.t, err)
+	var o struct{ Token string }
+	if json.Unmarshal(payload, &o) == nil && o.Token != "" {
+		*a.token = o.Token
+	}
 	return head[0], payload
 }
 
@@ -43,7 +53,7 @@ func played(t *testing.T, play func(a talk, kind byte, payload []byte)) *machine
 	g := machine.NewGuest(ours)
 	t.Cleanup(func() { g.Close() })
 	go func() {
-		for a := (talk{t, theirs}); ; {
+		for a := (talk{t, theirs, new(string)}); ; {
 			kind, payload := a.hear()
 			if kind == 0 {
 				return
@@ -112,4 +122,25 @@ func TestGuestThatHangsOrGoes(t *testing.T) {
 		_, _ = a.port.Write([]byte("o\xff\xff\xff\xff and so on"))
 	})
 	require.ErrorAs(t, g.Run(t.Context(), script("x", 0), &bench{}), &gone)
+}
+
+// A check is root in the machine: what answers in place of the agent, or to an order of before, is not believed.
+func TestAnotherAgentIsNotBelieved(t *testing.T) {
+	g := played(t, func(a talk, kind byte, payload []byte) {
+		a.say('b', "the agent")
+		a.say('a', `{"Token":"of an earlier order","Agent":"the agent"}`)
+		a.say('a', fmt.Sprintf(`{"Token":%q,"Agent":"the agent","Failed":{"Code":3}}`, *a.token))
+	})
+	var failed *machine.StepError
+	require.ErrorAs(t, g.Run(t.Context(), script("x", 0), &bench{}), &failed)
+	require.Equal(t, 3, failed.Code)
+
+	g = played(t, func(a talk, kind byte, payload []byte) {
+		a.say('b', "the agent")
+		a.say('b', "another one")
+		a.say('a', fmt.Sprintf(`{"Token":%q,"Agent":"another one"}`, *a.token))
+	})
+	var gone *machine.GoneError
+	require.ErrorAs(t, g.Run(t.Context(), script("x", 0), &bench{}), &gone)
+	require.Contains(t, gone.Error(), "answers in its place")
 }

@@ -25,7 +25,9 @@ type lineSplitter struct {
 const (
 	longestLine = 16 << 10 // bytes; a longer line comes in pieces
 	headBytes   = 4 << 20  // of a stream that are passed on
+	headLines   = 100_000  // as well: each becomes an event of its own
 	tailBytes   = 64 << 10 // of a longer one that are passed on from its end
+	tailLines   = 2_000
 )
 
 // Interpreters name the line in their messages: "script: line 12: …" or "script: 12: …".
@@ -37,7 +39,7 @@ var namesLine = sync.OnceValue(func() *regexp.Regexp {
 // mentions. Of a long stream it passes on the head and the tail and tells how much lay between.
 func (l *lineSplitter) copy(stream string, r io.Reader) (line int) {
 	in := bufio.NewReaderSize(r, longestLine)
-	for passed := 0; passed < headBytes; {
+	for passed, count := 0, 0; passed < headBytes && count < headLines; count++ {
 		raw, err := in.ReadSlice('\n')
 		passed += len(raw)
 		text, ended := strings.CutSuffix(string(raw), l.end+"\n")
@@ -47,6 +49,9 @@ func (l *lineSplitter) copy(stream string, r io.Reader) (line int) {
 		}
 	}
 	tail, lines, size := l.skim(in)
+	for n := bytes.Count(tail, []byte("\n")); n > tailLines; n-- {
+		tail = tail[bytes.IndexByte(tail, '\n')+1:]
+	}
 	l.mu.Lock()
 	if skipped := size - int64(len(tail)); skipped > 0 {
 		l.cut(stream, lines-int64(bytes.Count(tail, []byte("\n"))), skipped)

@@ -42,6 +42,7 @@ type order struct {
 	Hostname string
 	Network  bool
 	Limited  bool
+	Token    string // of a guest: which answer belongs to this order
 	End      string // what process 1 writes to a script's streams when the script has ended
 	Secrets  []Secret
 	Steps    []orderStep
@@ -65,6 +66,8 @@ type answer struct {
 	Broken string // the sandbox itself failed
 	Tree   bool   // because of the tree
 	Code   int    // of a shell that ended
+	Token  string // of the order
+	Agent  string // of a guest: who answers, drawn when it started
 	Up     string // of a guest: that it has come up
 	Units  string // of systemd that failed on the way
 }
@@ -308,7 +311,7 @@ func (r *running) start(ctx context.Context, ids IDs) error {
 	}
 	r.extra[0], r.extra[1] = orders, answers
 	r.ours = append(r.ours, giveOrders, takeAnswers)
-	var complaint bounded
+	var complaint complaints
 	cmd, err := r.command(ctx, ids, r.stage.Network, &complaint)
 	if err != nil {
 		return err

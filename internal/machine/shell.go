@@ -69,7 +69,7 @@ func (s Sandbox) shell(ctx context.Context, at Folders, network bool, shell Shel
 	}
 	r := running{extra: []*os.File{orders, answers, root, tmp, theirIn, theirOut, theirErr}}
 	defer r.close()
-	var complaint bounded
+	var complaint complaints
 	cmd, err := r.command(ctx, s.IDs, network, &complaint)
 	if err != nil {
 		return 0, err
@@ -85,11 +85,21 @@ func (s Sandbox) shell(ctx context.Context, at Folders, network bool, shell Shel
 		_, _ = io.Copy(in, shell.In) // an end of input ends the shell
 		in.Close()
 	}()
+	ended := make(chan struct{})
+	defer close(ended)
 	go func() {
 		enc := json.NewEncoder(giveOrders)
 		_ = enc.Encode(o) // if it does not arrive, there is no answer
-		for size := range shell.Sizes {
-			_ = enc.Encode(size) // as above
+		for {
+			select {
+			case size, ok := <-shell.Sizes:
+				if !ok {
+					return
+				}
+				_ = enc.Encode(size) // as above
+			case <-ended:
+				return
+			}
 		}
 	}()
 	var a answer
@@ -108,20 +118,20 @@ func (s Sandbox) shell(ctx context.Context, at Folders, network bool, shell Shel
 	return a.Code, nil
 }
 
-// bounded takes what process 1 complains of, as far as anybody reads: a script may speak in its name.
-type bounded struct {
+// complaints takes what process 1 complains of, as far as anybody reads: a script may speak in its name.
+type complaints struct {
 	mu   sync.Mutex
 	text []byte
 }
 
-func (b *bounded) Write(p []byte) (int, error) {
+func (b *complaints) Write(p []byte) (int, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.text = append(b.text, p[:min(len(p), max(0, 4096-len(b.text)))]...)
 	return len(p), nil
 }
 
-func (b *bounded) String() string {
+func (b *complaints) String() string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return string(b.text)

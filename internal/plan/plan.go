@@ -16,9 +16,11 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"zygos/internal/definition"
@@ -293,6 +295,11 @@ func (p *Plan) why(newest *Newest) string {
 func NewBuildID() string {
 	return "b-" + time.Now().UTC().Format("20060102-150405") + "-" + strings.ToLower(rand.Text()[:8])
 }
+
+var buildForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^b-\d{8}-\d{6}-[a-z0-9]{1,26}$`) })
+
+// IsBuildID reports whether a word is the id of a build, and not the name of an image that begins as ids do.
+func IsBuildID(word string) bool { return buildForm().MatchString(word) }
 
 // pin finds what the image's base is now, and makes the shapes.
 func (p *Plan) pin(ctx context.Context, org *definition.Organisation, img *definition.Image, d *describer) error {

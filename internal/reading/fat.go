@@ -13,6 +13,8 @@ import (
 
 // FAT is a file system of the EFI system partition (Microsoft FAT Specification, 2005): FAT12, FAT16 or FAT32.
 type FAT struct {
+	// Marks are the attributes of names that are read-only, hidden or of the system, by path of the tree, once it was walked.
+	Marks map[string]byte
 	ID    uint32
 	Label string
 	disk  Disk
@@ -147,6 +149,7 @@ type fatEntry struct {
 	first uint32
 	size  int64
 	time  int64
+	marks byte // read-only, hidden, system
 }
 
 func (f *FAT) list(text []byte) (list []fatEntry, err error) {
@@ -184,7 +187,7 @@ func (f *FAT) list(text []byte) (list []fatEntry, err error) {
 			if name == "" || strings.ContainsAny(name, "/\x00") {
 				return nil, fatDamaged("a folder holds the name %q", name)
 			}
-			one := fatEntry{name: name, dir: e[11]&0x10 != 0, first: uint32(le.Uint16(e[26:])), size: int64(le.Uint32(e[28:])),
+			one := fatEntry{name: name, marks: e[11] & 0x07, dir: e[11]&0x10 != 0, first: uint32(le.Uint16(e[26:])), size: int64(le.Uint32(e[28:])),
 				time: fatTime(le.Uint16(e[24:]), le.Uint16(e[22:]))}
 			if f.bits == 32 {
 				one.first |= uint32(le.Uint16(e[20:])) << 16
@@ -228,7 +231,7 @@ func (f *FAT) Walk(at string, give func(*tar.Header, io.Reader) error) error {
 	if err != nil {
 		return err
 	}
-	f.names, f.bytes = 0, 0
+	f.names, f.bytes, f.Marks = 0, 0, map[string]byte{}
 	if err := give(&tar.Header{Name: at, Typeflag: tar.TypeDir, Mode: 0o700, ModTime: time.Unix(0, 0)}, nil); err != nil {
 		return err
 	}
@@ -243,6 +246,9 @@ func (f *FAT) walk(text []byte, at string, depth int, give func(*tar.Header, io.
 	for _, e := range list {
 		if f.names++; f.names > mostFATs || depth > mostDepth/4 {
 			return fatDamaged("its folders hold each other, or too many names")
+		}
+		if e.marks != 0 {
+			f.Marks[path.Join(at, e.name)] = e.marks
 		}
 		h := &tar.Header{Name: path.Join(at, e.name), Typeflag: tar.TypeReg, Mode: 0o600, ModTime: time.Unix(e.time, 0)}
 		if e.dir {

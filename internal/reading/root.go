@@ -31,7 +31,9 @@ type Mount struct {
 	System    string `json:"system"`    // ext4 or vfat
 	ID        string `json:"id"`        // UUID in hexadecimal digits, or the number of a FAT
 	Label     string `json:"label,omitempty"`
-	fs        Rooted
+	// Marks are attributes of FAT that a tree does not have, by path, once it was walked.
+	Marks map[string]byte `json:"marks,omitempty"`
+	fs    Rooted
 }
 
 // Root finds the file systems of a disk. partition names that of the root, 0 for none named.
@@ -320,6 +322,9 @@ func (r *Rooting) Walk(give func(*tar.Header, io.Reader) error) error {
 		}
 		if err := m.fs.Walk(m.At, covered); err != nil {
 			return err
+		}
+		if fat, ok := m.fs.(*FAT); ok {
+			m.Marks = fat.Marks
 		}
 	}
 	return nil

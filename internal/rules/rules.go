@@ -152,6 +152,8 @@ func checks(_ context.Context, c *Case, value string) (string, error) {
 		return fmt.Sprintf("%s was never judged; zygos test %s", ref, ref), nil
 	case j.Failed > 0:
 		return fmt.Sprintf("%d of %d checks failed when %s was last judged; zygos test %s", j.Failed, j.Checks(), ref, ref), nil
+	case j.Passed == 0:
+		return fmt.Sprintf("no check passed when %s was last judged: %d warned and %d had nothing to judge", ref, j.Warned, j.Skipped), nil
 	case value != "":
 		most, err := definition.ParseAge(value)
 		if old := c.Now.Sub(j.At); err == nil && old > most {
@@ -162,7 +164,8 @@ func checks(_ context.Context, c *Case, value string) (string, error) {
 	return "", nil
 }
 
-// regions are met if each region of the image holds every artifact of the version that it takes.
+// regions are met if the image names regions, and each of them takes an artifact of the version, holds every one that it takes, and
+// misses no format that it asks for.
 func regions(ctx context.Context, c *Case, _ string) (string, error) {
 	v := c.Version
 	img, err := c.State.Image(v.Image)
@@ -173,18 +176,28 @@ func regions(ctx context.Context, c *Case, _ string) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	if len(img.Regions) == 0 {
+		return fmt.Sprintf("%s names no regions; add [publish] regions = […] to %s, or take the rule out", v.Image, img.File), nil
+	}
 	var missing []string
 	for _, name := range img.Regions {
 		r := c.State.Org.Region(name)
-		if r != nil {
-			r = r.For(img)
+		if r == nil {
+			return fmt.Sprintf("region %s is not in zygos.toml; 'zygos lint' says more", name), nil
 		}
+		r = r.For(img)
+		lacks := slices.ContainsFunc(r.Formats, func(format string) bool {
+			return !slices.ContainsFunc(v.Artifacts, func(a catalog.Artifact) bool { return a.Format == format })
+		})
+		takes := false
 		for _, a := range v.Artifacts {
-			if r != nil && r.Takes(a.Format) && !slices.ContainsFunc(placements, func(pl catalog.Placement) bool {
+			takes = takes || r.Takes(a.Format)
+			lacks = lacks || r.Takes(a.Format) && !slices.ContainsFunc(placements, func(pl catalog.Placement) bool {
 				return pl.Region == name && pl.Variant == a.Variant && pl.Name == a.Name
-			}) && !slices.Contains(missing, name) {
-				missing = append(missing, name)
-			}
+			})
+		}
+		if lacks || !takes {
+			missing = append(missing, name)
 		}
 	}
 	if len(missing) == 0 {

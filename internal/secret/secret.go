@@ -7,12 +7,18 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
+	"syscall"
 	"time"
+
+	"zygos/internal/bounded"
+	"zygos/internal/plain"
 )
 
 // Secret is a value that is never stored.
@@ -41,26 +47,78 @@ func Read(ctx context.Context, from, root string) (value string, set bool, err e
 		if !filepath.IsAbs(rest) {
 			rest = filepath.Join(root, rest)
 		}
-		text, err := os.ReadFile(rest)
+		file, err := os.Open(rest)
+		if err != nil {
+			return "", false, err
+		}
+		defer file.Close()
+		text, err := bounded.All(ctx, file, rest, mostBytes)
 		return trimLine(string(text)), err == nil, err
 	case "command":
-		ctx, cancel := context.WithTimeout(ctx, patience)
-		defer cancel()
-		cmd := exec.CommandContext(ctx, "/bin/sh", "-c", rest)
-		cmd.Dir = root
-		var complaint strings.Builder
-		cmd.Stderr = &complaint
-		cmd.WaitDelay = time.Second
-		out, err := cmd.Output()
-		if ctx.Err() != nil && err != nil {
-			err = fmt.Errorf("it did not end within %s", patience)
-		}
-		if err != nil {
-			return "", false, fmt.Errorf("command %q: %w: %s", rest, err, strings.TrimSpace(complaint.String()))
-		}
-		return trimLine(string(out)), true, nil
+		value, err := command(ctx, rest, root)
+		return value, err == nil, err
 	}
 	return "", false, fmt.Errorf("%q is no source of a value", from)
+}
+
+// mostBytes is how much is read of what is to hold a value, so that Check can say that it is too long.
+const mostBytes = 1 << 20
+
+// hung are the commands that did not end, and when: they are not asked again for a while.
+var hung sync.Map
+
+// command runs a command that prints a value. Whatever it starts ends with it.
+func command(ctx context.Context, line, root string) (string, error) {
+	key := root + "\n" + line
+	if at, ok := hung.Load(key); ok && time.Since(at.(time.Time)) < time.Minute {
+		return "", fmt.Errorf("command %q: it did not end within %s", line, patience)
+	}
+	within, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	cmd := exec.CommandContext(within, "/bin/sh", "-c", line)
+	cmd.Dir = root
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = time.Second
+	complaint, out := &bounded.Text{Most: 4 << 10}, &limited{cancel: cancel}
+	cmd.Stdout, cmd.Stderr = out, complaint
+	err := cmd.Run()
+	if cmd.Process != nil {
+		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) // what it left behind
+	}
+	switch {
+	case ctx.Err() != nil:
+		return "", ctx.Err()
+	case out.over:
+		err = fmt.Errorf("it prints more than %d KiB, and a value is shorter", mostBytes>>10)
+	case within.Err() != nil && err != nil:
+		hung.Store(key, time.Now())
+		err = fmt.Errorf("it did not end within %s", patience)
+	}
+	if err != nil {
+		said := plain.Text(strings.TrimSpace(complaint.String()))
+		if said != "" {
+			err = fmt.Errorf("%w: %s", err, said)
+		}
+		return "", fmt.Errorf("command %q: %w", line, err)
+	}
+	return trimLine(out.text.String()), nil
+}
+
+// limited takes what a command prints, and ends one that prints too much.
+type limited struct {
+	text   strings.Builder
+	over   bool
+	cancel func()
+}
+
+func (l *limited) Write(p []byte) (int, error) {
+	if l.text.Len()+len(p) > mostBytes {
+		l.over = true
+		l.cancel()
+		return 0, errors.New("too much")
+	}
+	return l.text.Write(p)
 }
 
 func trimLine(text string) string {

@@ -62,6 +62,27 @@ func (e *UnmarkedError) Error() string {
 		"zygos regions --mark %s", e.Dir, e.Region, e.Why, e.Region)
 }
 
+// makeDirs makes folders that hosts can read, whatever the mask of this process is.
+func makeDirs(dir string, mode os.FileMode) error {
+	var made []string
+	for at := filepath.Clean(dir); ; at = filepath.Dir(at) {
+		if _, err := os.Lstat(at); err == nil || at == filepath.Dir(at) {
+			break
+		}
+		made = append(made, at)
+	}
+	for i := len(made) - 1; i >= 0; i-- {
+		if err := os.Mkdir(made[i], mode|0o700); err != nil && !errors.Is(err, os.ErrExist) {
+			return err
+		} else if err == nil {
+			if err := os.Chmod(made[i], mode); err != nil {
+				return err
+			}
+		}
+	}
+	return os.MkdirAll(dir, mode) // says what is wrong, if anything is
+}
+
 // ready makes sure that the folder is the right one.
 func (f folder) ready() error {
 	if !f.marked {
@@ -84,7 +105,7 @@ func (f folder) Mark(context.Context) error {
 	if !f.marked {
 		return fmt.Errorf("region %s does not ask for a marker; add mark = true to [region.%s] in zygos.toml", f.name, f.name)
 	}
-	if err := os.MkdirAll(f.dir, 0o755); err != nil {
+	if err := makeDirs(f.dir, 0o755); err != nil {
 		return err
 	}
 	return store.WriteFile(filepath.Join(f.dir, markName), []byte(f.name+"\n"))
@@ -97,7 +118,7 @@ func (f folder) Place(ctx context.Context, item region.Item, told region.Told) (
 	dir := filepath.Join(f.dir, item.Image, item.Version)
 	p := region.Placed{ID: region.ID(f.name, item), Location: filepath.Join(dir, item.File)}
 	want := store.Blob{Digest: item.Digest, Bytes: item.Bytes}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := makeDirs(dir, 0o755); err != nil {
 		return p, err
 	}
 	part, err := flock.Claim(ctx, filepath.Join(dir, partPrefix+item.File))
@@ -357,30 +378,6 @@ func (f folder) Remove(_ context.Context, location string) error {
 	return store.SyncDir(filepath.Dir(dir))
 }
 
-func (f folder) Document(_ context.Context, name string, content []byte) (string, error) {
-	if err := f.ready(); err != nil {
-		return "", err
-	}
-	full := filepath.Join(f.dir, name)
-	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
-		return "", err
-	}
-	return full, store.WriteFile(full, content)
-}
-
-func (f folder) Read(_ context.Context, name string) ([]byte, time.Time, error) {
-	if err := f.ready(); err != nil {
-		return nil, time.Time{}, err
-	}
-	full := filepath.Join(f.dir, name)
-	info, err := os.Stat(full)
-	if err != nil {
-		return nil, time.Time{}, err
-	}
-	content, err := os.ReadFile(full)
-	return content, info.ModTime(), err
-}
-
 // near is a location as it is on this machine, which may have the folder under another path.
 func (f folder) near(location string) string {
 	if _, err := os.Stat(location); err == nil {
@@ -446,43 +443,6 @@ func (f folder) List(context.Context) (list []string, err error) {
 		}
 	}
 	return list, err
-}
-
-func (f folder) Documents(context.Context) (names []string, err error) {
-	if err := f.ready(); err != nil {
-		return nil, err
-	}
-	all, err := filepath.Glob(filepath.Join(definition.EscapeGlob(f.dir), "*", "*", "manifest.json"))
-	for _, name := range all {
-		if name, err := filepath.Rel(f.dir, name); err == nil {
-			names = append(names, filepath.ToSlash(name))
-		}
-	}
-	return names, err
-}
-
-func (f folder) Withdraw(_ context.Context, name string) error {
-	if err := f.ready(); err != nil {
-		return err
-	}
-	if !filepath.IsLocal(name) {
-		return fmt.Errorf("%q is no document of region %s", name, f.name)
-	}
-	full := filepath.Join(f.dir, name)
-	if err := os.Remove(full); err != nil {
-		if errors.Is(err, os.ErrNotExist) {
-			err = nil
-		}
-		return err
-	}
-	dir := filepath.Dir(full)
-	if err := store.SyncDir(dir); err != nil {
-		return err
-	}
-	if dir != filepath.Clean(f.dir) && os.Remove(dir) == nil { // if nothing else is in it
-		return store.SyncDir(filepath.Dir(dir))
-	}
-	return nil
 }
 
 func (f folder) Sweep(context.Context) (removed []string, err error) {

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -201,7 +202,7 @@ func (a *App) tell(ctx context.Context, images []string) (failed error) {
 	slices.Sort(images)
 	for _, image := range slices.Compact(images) {
 		if err := publish.Refresh(ctx, a.State, image); err != nil {
-			failed = err
+			failed = errors.Join(failed, err)
 		}
 	}
 	return failed

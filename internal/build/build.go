@@ -439,8 +439,8 @@ func (e *Engine) full(err error, need int64) error {
 	if need > free {
 		missing = fmt.Sprintf("; about %d MiB more are needed", (need-free)>>20+1)
 	}
-	return fmt.Errorf("%w: the disk of %s is full: %d MiB are free%s. Make room and run the command again: finished stages are kept, "+
-		"nothing is damaged", err, e.State, free>>20, missing)
+	return e.State.Full(fmt.Errorf("%w: the disk of %s is full: %d MiB are free%s. Make room and run the command again: finished stages are "+
+		"kept, nothing is damaged", err, e.State, free>>20, missing))
 }
 
 const enough = 64 << 20 // bytes with which a disk is not full

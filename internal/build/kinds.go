@@ -48,6 +48,9 @@ func (k Kind) Keys() (names []string) {
 // Kinds are the kinds of event, in the order in which a build meets them. Whoever reads a log passes over kinds and
 // keys that it does not know.
 var Kinds = []Kind{
+	{Heard{}, "the feed of a base was asked, before all builds; asked is when it listed that, doubt what is not as it should be"},
+	{NothingDue{}, "nothing is built, since nothing is due"},
+	{Unchanged{}, "an image is not built: version is what it has, and nothing changed since"},
 	{Started{}, "a build begins; text is why"},
 	{BaseReady{}, "the base is a tree here; text is its reference"},
 	{Reused{}, "a stage's layer is taken from the build in from; took_ns is what it took there"},
@@ -84,6 +87,23 @@ type nowhere struct{}
 func (nowhere) Place() (stage, step string) { return "", "" }
 
 type (
+	Heard struct {
+		nowhere
+		Base    string    `json:"base"`
+		Release string    `json:"release"`
+		Digest  string    `json:"digest"`
+		From    string    `json:"from"`
+		Was     string    `json:"was,omitempty"`
+		Newer   string    `json:"newer,omitempty"`
+		Asked   time.Time `json:"asked"`
+		Doubt   string    `json:"doubt,omitempty"`
+		Do      string    `json:"do,omitempty"`
+	}
+	NothingDue struct{ nowhere }
+	Unchanged  struct {
+		nowhere
+		Version string `json:"version"`
+	}
 	Started struct {
 		nowhere
 		Version string `json:"version"`
@@ -195,6 +215,9 @@ type (
 	}
 )
 
+func (Heard) Kind() string      { return "feed" }
+func (NothingDue) Kind() string { return "nothing due" }
+func (Unchanged) Kind() string  { return "unchanged" }
 func (Started) Kind() string    { return "started" }
 func (BaseReady) Kind() string  { return "base" }
 func (Reused) Kind() string     { return "reused" }

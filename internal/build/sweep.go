@@ -4,14 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"io/fs"
 	"math"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -68,7 +66,7 @@ func (e *Engine) sweepRuns(ctx context.Context) (list []Leftover, err error) {
 			continue
 		}
 		dir := e.State.Run(entry.Name())
-		bytes := Usage(dir)
+		bytes := state.Usage(dir)
 		if e := layer.RemoveAll(dir); e != nil {
 			err = errors.Join(err, e)
 			continue
@@ -138,7 +136,7 @@ func (e *Engine) sweepUnfinished() (list []Leftover) {
 	} {
 		for _, pattern := range patterns {
 			for _, name := range e.State.Find(pattern) {
-				bytes := Usage(name)
+				bytes := state.Usage(name)
 				if layer.RemoveAll(name) == nil {
 					list = append(list, Leftover{what, name, bytes})
 				}
@@ -161,7 +159,7 @@ func (e *Engine) sweepBlobs(keep func(digest.Digest) bool) (list []Leftover) {
 			continue
 		}
 		name := filepath.Join(dir, entry.Name())
-		bytes := Usage(name)
+		bytes := state.Usage(name)
 		if os.Remove(name) == nil {
 			list = append(list, Leftover{"artifact that no version has", entry.Name(), bytes})
 		}
@@ -181,21 +179,6 @@ func (e *Engine) sweepBlobs(keep func(digest.Digest) bool) (list []Leftover) {
 		}
 	}
 	return list
-}
-
-// Usage is how many bytes a file or folder takes on its disk.
-func Usage(name string) (bytes int64) {
-	_ = filepath.WalkDir(name, func(_ string, d fs.DirEntry, err error) error { // what cannot be read counts nothing
-		if err == nil {
-			if info, err := d.Info(); err == nil {
-				if st, ok := info.Sys().(*syscall.Stat_t); ok {
-					bytes += st.Blocks * 512
-				}
-			}
-		}
-		return nil
-	})
-	return bytes
 }
 
 // Sizes is what a state takes, in bytes.
@@ -219,13 +202,13 @@ func (e *Engine) Measure() Sizes {
 		switch entry.Name() {
 		case "layers":
 		case "store":
-			s.Store += Usage(name)
+			s.Store += state.Usage(name)
 		case "builds":
-			s.Builds += Usage(name)
+			s.Builds += state.Usage(name)
 		case "failed":
-			s.Failed += Usage(name)
+			s.Failed += state.Usage(name)
 		default:
-			s.Other += Usage(name)
+			s.Other += state.Usage(name)
 		}
 	}
 	return s
@@ -250,7 +233,7 @@ func (e *Engine) Trim(ctx context.Context, build string) error {
 			if filepath.Base(dir) == build {
 				continue
 			}
-			bytes := Usage(dir)
+			bytes := state.Usage(dir)
 			if layer.RemoveAll(dir) == nil {
 				over -= bytes
 			}

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 
+	"zygos/internal/state"
 	"zygos/internal/store"
 )
 
@@ -73,7 +74,7 @@ func (e *Engine) sweepTexts() (list []Leftover) {
 	memory := e.State.In("texts-swept")
 	last, _ := os.ReadFile(memory)                     // none: it is the first time
 	after, _ := strconv.ParseInt(string(last), 10, 64) // as above
-	if Usage(dir) < max(textsEnough, after+after/2) {
+	if state.Usage(dir) < max(textsEnough, after+after/2) {
 		return nil
 	}
 	named := map[string]bool{}
@@ -90,10 +91,10 @@ func (e *Engine) sweepTexts() (list []Leftover) {
 	entries, _ := os.ReadDir(dir) // no folder, nothing to sweep
 	for _, entry := range entries {
 		name := filepath.Join(dir, entry.Name())
-		if bytes := Usage(name); !named[entry.Name()] && os.Remove(name) == nil {
+		if bytes := state.Usage(name); !named[entry.Name()] && os.Remove(name) == nil {
 			list = append(list, Leftover{"file that no build's record names", entry.Name(), bytes})
 		}
 	}
-	_ = os.WriteFile(memory, fmt.Append(nil, Usage(dir)), 0o644) // without it, it is looked through again
+	_ = os.WriteFile(memory, fmt.Append(nil, state.Usage(dir)), 0o644) // without it, it is looked through again
 	return list
 }

@@ -9,6 +9,8 @@ import (
 	"database/sql"
 	"errors"
 	"time"
+
+	"zygos/internal/plain"
 )
 
 // Catalog is the database of one workspace state, or of several that share it.
@@ -75,6 +77,16 @@ func unstamp(s string) time.Time {
 		return time.Time{}
 	}
 	return t
+}
+
+// cleaned reads a text that somebody typed, maybe on another machine: what a terminal would obey is written out.
+type cleaned struct{ to *string }
+
+func (c cleaned) Scan(value any) error {
+	var text sql.NullString
+	err := text.Scan(value)
+	*c.to = plain.Text(text.String)
+	return err
 }
 
 // each reads all rows of a query.

@@ -154,12 +154,28 @@ type BrokenError struct{ Reason string }
 
 func (e *BrokenError) Error() string { return "the file is damaged: " + e.Reason }
 
+// FullError says that the disk of a catalog's file is full. Nothing was changed.
+type FullError struct{ Err error }
+
+func (e *FullError) Error() string {
+	return "the disk of the catalog is full, and nothing was changed in it"
+}
+func (e *FullError) Unwrap() error { return e.Err }
+
+// isFull says whether SQLite had no room for a change, which it then takes back.
+func isFull(err error) bool {
+	var full *sqlitedriver.Error
+	return errors.As(err, &full) && full.Code()&0xff == sqlitelib.SQLITE_FULL
+}
+
 // explain says of an error of a server what is wrong, in one line and without its address.
 func explain(err error) error {
 	var unreachable *pgconn.ConnectError
 	var refused *pgconn.PgError
 	var broken *sqlitedriver.Error
 	switch {
+	case isFull(err):
+		return &FullError{err}
 	case errors.As(err, &broken) && (broken.Code()&0xff == sqlitelib.SQLITE_CORRUPT || broken.Code()&0xff == sqlitelib.SQLITE_NOTADB):
 		return &BrokenError{err.Error()}
 	case errors.As(err, &refused):
@@ -335,6 +351,9 @@ func (c *Catalog) asOne(ctx context.Context, change func(session) error) error {
 		return ErrFrozen
 	}
 	_, err := sitOut(ctx, func() (struct{}, error) { return struct{}{}, c.change(ctx, change) })
+	if isFull(err) {
+		err = &FullError{err}
+	}
 	return err
 }
 
@@ -352,7 +371,9 @@ func (c *Catalog) change(ctx context.Context, change func(session) error) error 
 	if err != nil {
 		return errors.Join(err, tx.Rollback())
 	}
-	if err := tx.Commit(); err != nil {
+	if err := tx.Commit(); isFull(err) {
+		return err
+	} else if err != nil {
 		return fmt.Errorf("%v (it may have been written all the same)", err) // not to be tried again
 	}
 	return nil

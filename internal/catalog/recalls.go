@@ -92,7 +92,8 @@ func (c *Catalog) Recalled(ctx context.Context) (map[string]*Recall, error) {
 	list, err := collect(rows, err, func(rows *sql.Rows) (pair, error) {
 		var p pair
 		var image, version, at, since string
-		err := rows.Scan(&image, &version, &p.recall.Image, &p.recall.Version, &p.recall.Why, &p.recall.Who, &at, &since, &p.recall.Descendants)
+		err := rows.Scan(&image, &version, &p.recall.Image, &p.recall.Version,
+			cleaned{&p.recall.Why}, cleaned{&p.recall.Who}, &at, &since, &p.recall.Descendants)
 		p.ref, p.recall.At, p.recall.Since = image+"@"+version, unstamp(at), unstamp(since)
 		return p, err
 	})
@@ -118,7 +119,7 @@ func mayBeNamed(ctx context.Context, tx session, image, version string) error {
 	return each(rows, err, func(rows *sql.Rows) error {
 		e := &RecalledError{Image: image, Version: version}
 		var since string
-		if err := rows.Scan(&e.Recall.Image, &e.Recall.Version, &e.Recall.Why, &e.Recall.Who, &since); err != nil {
+		if err := rows.Scan(&e.Recall.Image, &e.Recall.Version, cleaned{&e.Recall.Why}, cleaned{&e.Recall.Who}, &since); err != nil {
 			return err
 		}
 		e.Recall.Since = unstamp(since)
@@ -187,7 +188,7 @@ func (c *Catalog) EndedRecalls(ctx context.Context, image, version string) ([]En
 	return collect(rows, err, func(rows *sql.Rows) (EndedRecall, error) {
 		var r EndedRecall
 		var at, since, ended string
-		err := rows.Scan(&r.Image, &r.Version, &r.Why, &r.Who, &at, &since, &r.Descendants, &ended, &r.EndedBy)
+		err := rows.Scan(&r.Image, &r.Version, cleaned{&r.Why}, cleaned{&r.Who}, &at, &since, &r.Descendants, &ended, &r.EndedBy)
 		r.At, r.Since, r.Ended = unstamp(at), unstamp(since), unstamp(ended)
 		return r, err
 	})

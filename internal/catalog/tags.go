@@ -92,7 +92,7 @@ func (c *Catalog) Moves(ctx context.Context, image string) ([]Move, error) {
 	return collect(rows, err, func(rows *sql.Rows) (Move, error) {
 		var m Move
 		var at string
-		err := rows.Scan(&m.Tag, &m.Was, &m.Version, &m.Who, &m.Why, &at)
+		err := rows.Scan(&m.Tag, &m.Was, &m.Version, cleaned{&m.Who}, cleaned{&m.Why}, &at)
 		m.At = unstamp(at)
 		return m, err
 	})

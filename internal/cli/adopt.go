@@ -5,6 +5,7 @@ import (
 	"flag"
 
 	"zygos/internal/app"
+	"zygos/internal/build"
 	"zygos/internal/machine"
 )
 
@@ -41,8 +42,8 @@ func runAdopt(ctx context.Context, in *invocation, a *app.App) error {
 		return in.inside(a)
 	}
 	l := in.follow(a)
-	if !in.json {
-		a.Watch = in.watchBuild(l)
+	if in.json { // the result is the one document
+		a.Watch = func(build.Event) {}
 	}
 	record, err := a.Adopt(ctx, app.AdoptRequest{File: in.args[0], Image: f.as, Version: f.version})
 	l.end()

@@ -10,6 +10,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -98,24 +99,6 @@ func (f *planFlags) options(a *app.App, images []string) (plan.Options, error) {
 	return o, a.CheckOptions(images, o)
 }
 
-// upToDate is the event of an image that is not built.
-type upToDate struct {
-	Kind    string `json:"kind"`
-	Image   string `json:"image"`
-	Version string `json:"version"`
-}
-
-// nothingDue is the event of a command that has nothing to build.
-type nothingDue struct {
-	Kind string `json:"kind"`
-}
-
-// heardOf is the event of a feed that was asked.
-type heardOf struct {
-	Kind string `json:"kind"`
-	feed.Answer
-}
-
 // heard tells what feeds answered before a build.
 func (in *invocation) heard(list []feed.Answer) error {
 	if !in.json {
@@ -123,7 +106,8 @@ func (in *invocation) heard(list []feed.Answer) error {
 		return nil
 	}
 	for _, a := range list {
-		if err := in.jsonLine(heardOf{"feed", a}); err != nil {
+		if err := in.event("", build.Heard{Base: a.Base, Release: a.Release, Digest: a.Digest, From: a.From, Was: a.Was, Newer: a.Newer,
+			Asked: a.Asked, Doubt: a.Doubt, Do: a.Do}); err != nil {
 			return err
 		}
 	}
@@ -142,9 +126,7 @@ func runBuild(ctx context.Context, in *invocation, a *app.App) error {
 		l.end()
 	}
 	if ids, ok := machine.Inside(); !ok || ids.User == 0 { // else whoever went inside has told
-		if err := in.heard(answers); err != nil {
-			return err
-		}
+		_ = in.heard(answers) // Main says that it could not be written
 	}
 	if f.due {
 		var err error
@@ -181,7 +163,10 @@ func runBuild(ctx context.Context, in *invocation, a *app.App) error {
 			}
 		}
 	}
-	built := a.Build(ctx, r, app.BuildWatch{Ended: func(b *app.Built) error { return in.built(l, b) }, Waiting: l.queue})
+	built := a.Build(ctx, r, app.BuildWatch{Ended: func(b *app.Built) error {
+		_ = in.built(l, b) // Main says that it could not be written
+		return nil
+	}, Waiting: l.queue})
 	l.end()
 	return in.finish(ctx, a, built)
 }
@@ -189,7 +174,7 @@ func runBuild(ctx context.Context, in *invocation, a *app.App) error {
 // nothingDue says that there is nothing to build, unless that is not known.
 func (in *invocation) nothingDue(unknown error) (err error) {
 	if unknown == nil && in.json {
-		return in.jsonLine(nothingDue{"nothing due"})
+		return in.event("", build.NothingDue{})
 	} else if unknown == nil {
 		_, err = fmt.Fprintln(in.out, "Nothing is due")
 	}
@@ -202,7 +187,7 @@ func (in *invocation) built(l *live, b *app.Built) error {
 	case in.json && b.Made != nil:
 		return nil // the events said it
 	case in.json:
-		return in.jsonLine(upToDate{"unchanged", b.Image, b.Unchanged()})
+		return in.event(b.Image, build.Unchanged{Version: b.Unchanged()})
 	}
 	if !l.many {
 		l.end()
@@ -268,6 +253,11 @@ func (in *invocation) finish(ctx context.Context, a *app.App, all []app.Built) e
 		in.next("zygos show " + made[0].Made.Version.Ref())
 	}
 	return nil
+}
+
+// event writes what happened outside a build.
+func (in *invocation) event(image string, what build.What) error {
+	return in.jsonLine(build.Event{Time: time.Now().UTC(), Image: image, What: what})
 }
 
 func (in *invocation) jsonLine(v any) error {

@@ -49,6 +49,7 @@ type invocation struct {
 	quiet     bool
 	color     string
 
+	wrote bool  // a JSON document, beside which there is no other
 	flags flags // the command's own
 }
 
@@ -118,8 +119,16 @@ func Main(args []string, out, errs io.Writer) int {
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, unix.SIGTERM, unix.SIGHUP)
 	defer cancel()
 	context.AfterFunc(ctx, cancel) // a second interrupt ends the program at once; the next one sweeps
-	in := &invocation{line: args, out: screen{out}, err: screen{errs}, wide: wideness(out), color: "auto"}
+	// A reader that leaves does not end the program: what is under way goes on, and is told apart from what could not be said.
+	pipes := make(chan os.Signal, 1)
+	signal.Notify(pipes, unix.SIGPIPE)
+	defer signal.Stop(pipes)
+	said := &sink{Writer: out}
+	in := &invocation{line: args, out: screen{said}, err: screen{errs}, wide: wideness(out), color: "auto"}
 	err := in.dispatch(ctx, args)
+	if said.failed != nil && (err == nil || errors.Is(err, said.failed)) {
+		return in.unsaid(said.failed)
+	}
 	if err == nil {
 		return 0
 	}
@@ -128,6 +137,31 @@ func Main(args []string, out, errs io.Writer) int {
 	}
 	in.json = in.json || asksJSON(args) // also where the flags were not understood
 	return in.report(err)
+}
+
+// sink is where results go. It remembers the first error of writing them.
+type sink struct {
+	io.Writer
+	failed error
+}
+
+func (s *sink) Write(p []byte) (int, error) {
+	if s.failed != nil {
+		return 0, s.failed
+	}
+	n, err := s.Writer.Write(p)
+	if err != nil {
+		s.failed = err
+	}
+	return n, err
+}
+
+// unsaid tells that the command was done, and its result could not be written. A reader that left knows that.
+func (in *invocation) unsaid(err error) int {
+	if !errors.Is(err, unix.EPIPE) {
+		fmt.Fprintf(in.err, "%s the command is done, and its result could not be written: %v\n", in.paint(red, "zygos:"), err)
+	}
+	return exitFailed
 }
 
 // asksJSON says whether a command line has --json, as a flag of its own.

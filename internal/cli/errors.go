@@ -103,7 +103,7 @@ func (in *invocation) report(err error) int {
 	var failure *build.Failure
 	errors.As(err, &problems)
 	errors.As(err, &failure)
-	if in.json {
+	if in.json && !in.wrote {
 		var doc errorDocument
 		doc.Error.Code, doc.Error.Message, doc.Error.Problems, doc.Error.Failure = code, err.Error(), problems, failure
 		if in.command != nil && in.command.lines {
@@ -129,7 +129,7 @@ func (in *invocation) report(err error) int {
 			"mend it, %s.\n", in.paint(red, "Build failed: a secret lies in the image"),
 			imageOf(leak.Image, leak.Variant), leak.Secret, brief(leak.Where), leak.By(), leak.Do())
 	default:
-		fmt.Fprintf(in.err, "%s %s\n", in.paint(red, "zygos:"), brief(err.Error()))
+		fmt.Fprintf(in.err, "%s %s\n", in.paint(red, "zygos:"), brief(app.Explain(in.where(), err).Error()))
 	}
 	return code
 }

@@ -47,19 +47,29 @@ func (s screen) Write(p []byte) (int, error) {
 // raw is what a screen writes to, for bytes that are not for reading.
 func raw(w io.Writer) io.Writer {
 	if s, ok := w.(screen); ok {
-		return s.Writer
+		w = s.Writer
 	}
 	return w
 }
 
+// file is the file that a writer writes to, if it is one.
+func file(w io.Writer) (*os.File, bool) {
+	w = raw(w)
+	if s, ok := w.(*sink); ok {
+		w = s.Writer
+	}
+	f, ok := w.(*os.File)
+	return f, ok
+}
+
 func isTerminal(w io.Writer) bool {
-	f, ok := raw(w).(*os.File)
+	f, ok := file(w)
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
 // wideness is how many characters a terminal shows in a line, 0 for what is none.
 func wideness(w io.Writer) int {
-	if f, ok := raw(w).(*os.File); ok {
+	if f, ok := file(w); ok {
 		if columns, _, err := term.GetSize(int(f.Fd())); err == nil {
 			return columns
 		}
@@ -92,6 +102,7 @@ func (in *invocation) writeJSON(v any) error {
 	enc.SetIndent("", "  ")
 	err := enc.Encode(v)
 	if err == nil {
+		in.wrote = true
 		_, err = raw(in.out).Write(plain.JSON(text.Bytes()))
 	}
 	return err

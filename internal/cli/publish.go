@@ -10,6 +10,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"zygos/internal/app"
 	"zygos/internal/artifact"
@@ -75,7 +76,7 @@ func runPublish(ctx context.Context, in *invocation, a *app.App) error {
 	list, moves, err := a.Publish(ctx, r, func(d publish.Placed) {
 		switch {
 		case in.json:
-			_ = in.jsonLine(d) // the exit code tells all the same
+			_ = in.placement("placement", d) // Main says that it could not be written
 		case d.State == publish.Again:
 			l.line(fmt.Sprintf("%s: %s@%s %s: %s; again in %s", d.Region, d.Image, d.Version, d.Key().String(), d.Error, human(d.Pause)))
 		}
@@ -100,6 +101,22 @@ func runPublish(ctx context.Context, in *invocation, a *app.App) error {
 			list[0].Placed[0].Region))
 	}
 	return err
+}
+
+// placement writes a line of what happened, or would, to an artifact in a region.
+func (in *invocation) placement(kind string, what any) error {
+	head, err := json.Marshal(struct {
+		Time time.Time `json:"time"`
+		Kind string    `json:"kind"`
+	}{time.Now().UTC(), kind})
+	if err != nil {
+		return err
+	}
+	text, err := json.Marshal(what)
+	if err != nil {
+		return err
+	}
+	return in.jsonLine(json.RawMessage(append(append(head[:len(head)-1], ','), text[1:]...)))
 }
 
 // published writes the result, and what failed.
@@ -151,7 +168,7 @@ func (in *invocation) planned(ctx context.Context, a *app.App, r app.PublishRequ
 		for i := range plan.Would {
 			p := &plan.Would[i]
 			if in.json {
-				if err := in.jsonLine(p); err != nil {
+				if err := in.placement("plan", p); err != nil {
 					return err
 				}
 			}
@@ -202,7 +219,7 @@ func (in *invocation) unpublish(ctx context.Context, a *app.App, regions []strin
 	for i := range list {
 		d := &list[i]
 		if in.json {
-			if err := in.jsonLine(d); err != nil {
+			if err := in.placement("removed", d); err != nil {
 				return err
 			}
 		}
@@ -269,6 +286,9 @@ func runManifest(ctx context.Context, in *invocation, a *app.App) error {
 	v, m, err := a.Manifest(ctx, in.args[0], f.region)
 	if err != nil {
 		return err
+	}
+	if f.env && in.json {
+		return wrongUse("--env prints lines for a shell, and --json a document; give one of them")
 	}
 	if f.env {
 		for _, line := range m.Environment() {

@@ -145,6 +145,9 @@ func (in *invocation) everywhere(ctx context.Context, a *app.App) error {
 	if err != nil {
 		return err
 	}
+	if in.flags.(*locateFlags).env && in.json {
+		return wrongUse("--env prints lines for a shell, and --json a document; give one of them")
+	}
 	if in.flags.(*locateFlags).env {
 		for _, line := range manifest.For(v, list).Environment() {
 			fmt.Fprintln(in.out, line)

@@ -18,32 +18,40 @@ var cmdSweep = &command{
 	summary: "remove what dead runs left: unfinished folders, half-written files, stale locks",
 	text: `Removes what runs left that were killed or lost power: their folders, control groups, files
 under temporary names, locks, artifacts that never became a version. What belongs to a
-process that is alive stays. A build that finds a dead run does the same before it starts.`,
+process that is alive stays. A build that finds a dead run does the same before it starts. On a full
+disk it first gives up the reserve that the state holds back for it, and unfinished downloads.`,
 	example: "zygos sweep",
-	run: opened(app.Strict, func(ctx context.Context, in *invocation, a *app.App) error {
-		if err := a.Writable(); err != nil {
-			return err
+	run: func(ctx context.Context, in *invocation) error {
+		for _, l := range app.MakeRoom(in.where()) {
+			in.note("removed %s, %s: %s", l.What, mib(l.Bytes), l.Name)
 		}
-		if _, ok := machine.Inside(); !ok {
-			return in.inside(a)
-		}
-		list, alone, err := a.Sweep(ctx, true)
-		if !alone {
-			in.note("another command uses this state, so half-written files that may be its own stay; run sweep again when it is done")
-		}
-		if in.json {
-			return errors.Join(in.writeJSON(append([]build.Leftover{}, list...)), err)
-		}
-		if len(list) == 0 && err == nil {
-			_, err = fmt.Fprintln(in.out, "Nothing to remove")
-			return err
-		}
-		var rows [][]string
-		for _, l := range list {
-			rows = append(rows, []string{l.What, mib(l.Bytes), strings.TrimPrefix(l.Name, a.Dir.In()+string(filepath.Separator))})
-		}
-		return errors.Join(in.columns([]string{"REMOVED", "SIZE", "NAME"}, rows), err)
-	}),
+		return opened(app.Strict, runSweep)(ctx, in)
+	},
+}
+
+func runSweep(ctx context.Context, in *invocation, a *app.App) error {
+	if err := a.Writable(); err != nil {
+		return err
+	}
+	if _, ok := machine.Inside(); !ok {
+		return in.inside(a)
+	}
+	list, alone, err := a.Sweep(ctx, true)
+	if !alone {
+		in.note("another command uses this state, so half-written files that may be its own stay; run sweep again when it is done")
+	}
+	if in.json {
+		return errors.Join(in.writeJSON(append([]build.Leftover{}, list...)), err)
+	}
+	if len(list) == 0 && err == nil {
+		_, err = fmt.Fprintln(in.out, "Nothing to remove")
+		return err
+	}
+	var rows [][]string
+	for _, l := range list {
+		rows = append(rows, []string{l.What, mib(l.Bytes), strings.TrimPrefix(l.Name, a.Dir.In()+string(filepath.Separator))})
+	}
+	return errors.Join(in.columns([]string{"REMOVED", "SIZE", "NAME"}, rows), err)
 }
 
 var cmdCancel = &command{

@@ -96,8 +96,8 @@ func (in *invocation) boot(ctx context.Context, a *app.App, r app.BootRequest) e
 	if command := in.args[1:]; len(command) > 0 {
 		return in.bootAndRun(ctx, a, r, command)
 	}
-	out, ok := raw(in.out).(*os.File)
-	errs, ok2 := raw(in.err).(*os.File)
+	out, ok := file(in.out)
+	errs, ok2 := file(in.err)
 	if !ok || !ok2 {
 		return fmt.Errorf("a console needs a terminal or a file")
 	}

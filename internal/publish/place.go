@@ -16,6 +16,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/digest"
+	"zygos/internal/manifest"
 	"zygos/internal/region"
 	"zygos/internal/region/kinds"
 	"zygos/internal/supply"
@@ -338,6 +339,9 @@ func (p *Publication) carry(ctx context.Context, t *target, a catalog.Artifact, 
 			w.told(ctx, w.state, -w.moved()) // what is there is told again
 			return t.at.Place(ctx, item, func(state string, n int64) { w.told(ctx, state, n) })
 		})
+	}
+	if err == nil && (!manifest.IsID(placed.ID) || !manifest.IsLocation(placed.Location)) {
+		err = fmt.Errorf("the region gives it the id %q and the location %q, which cannot be", placed.ID, placed.Location)
 	}
 	record := catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: t.Name, Variant: a.Variant, Name: a.Name,
 		Format: a.Format, Artifact: a.Digest, Location: placed.Location, Verified: time.Now()}

@@ -54,6 +54,9 @@ func Open(ctx context.Context, w *workspace.Workspace, doubts definition.Problem
 	if s.Store, err = store.Open(s.Dir.Store()); err != nil {
 		return nil, errors.Join(err, s.use.Close())
 	}
+	if !s.Frozen {
+		s.Dir.keepReserve()
+	}
 	s.Layers = &layer.Store{Dir: s.Dir.Layers()}
 	ids, _ := machine.Planned()
 	s.Layers.Owners = layer.Owners{First: ids.First, Count: ids.Count}

@@ -1,0 +1,33 @@
+package app
+
+import (
+	"strings"
+
+	"zygos/internal/build"
+	"zygos/internal/state"
+)
+
+// MakeRoom frees what a sweep needs to begin on a full disk, before the state is opened.
+func MakeRoom(at Where) (list []build.Leftover) {
+	w, err := Find(at)
+	if err != nil {
+		return nil
+	}
+	_ = w.LoadOrganisation() // it may say where the state is; whoever opens it says what is wrong
+	for name, bytes := range state.Dir(w.State).MakeRoom() {
+		list = append(list, build.Leftover{What: "unfinished download", Name: name, Bytes: bytes})
+	}
+	return list
+}
+
+// Explain says of an error for want of room what takes the room in the state; other errors pass.
+func Explain(at Where, err error) error {
+	if !state.IsFull(err) || strings.Contains(err.Error(), "zygos sweep") {
+		return err
+	}
+	w, e := Find(at)
+	if e != nil {
+		return err
+	}
+	return state.Dir(w.State).Full(err)
+}

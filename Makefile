@@ -45,10 +45,12 @@ faults: deps ## let FAULTS=500 faults strike publications to the simulated cloud
 	ZYGOS_FAULTS=$(FAULTS) $(GO) test -count=1 -timeout 60m -v -run TestFaultsOfACloud ./internal/cli
 
 FUZZ := 10m
-fuzz: ## fuzz definitions, archives and readers of disks, FUZZ=10m each
+fuzz: ## fuzz definitions, archives, what servers answer, records and readers of disks, FUZZ=10m each
 	$(GO) test ./internal/definition -run xx -fuzz FuzzDefinition -fuzztime $(FUZZ) -fuzzminimizetime 10x
 	$(GO) test ./internal/layer -run xx -fuzz FuzzUnpack -fuzztime $(FUZZ) -fuzzminimizetime 10x
-	for f in Ext4 Table Qcow2 Vmdk Vhd Vhdx; do $(GO) test ./internal/reading -run xx -fuzz "Fuzz$$f\$$" -fuzztime $(FUZZ) -fuzzminimizetime 10x || exit; done
+	for f in manifest:Index feed:Listing region/registry:Answers region/cloud:Answers build:Record base:Layers; do \
+	  $(GO) test ./internal/$${f%:*} -run xx -fuzz "Fuzz$${f#*:}\$$" -fuzztime $(FUZZ) -fuzzminimizetime 10x || exit; done
+	for f in Ext4 Table Qcow2 Vmdk Vhd Vhdx Ova; do $(GO) test ./internal/reading -run xx -fuzz "Fuzz$$f\$$" -fuzztime $(FUZZ) -fuzzminimizetime 10x || exit; done
 
 # Needs root; the test images are those of e2fsprogs' source package.
 foreign: deps ## compare what is read of ext4 with what the kernel sees

@@ -5,6 +5,7 @@ import (
 
 	"zygos/internal/build"
 	"zygos/internal/state"
+	"zygos/internal/store"
 )
 
 // MakeRoom frees what a sweep needs to begin on a full disk, before the state is opened.
@@ -18,6 +19,14 @@ func MakeRoom(at Where) (list []build.Leftover) {
 		list = append(list, build.Leftover{What: "unfinished download", Name: name, Bytes: bytes})
 	}
 	return list
+}
+
+// StillFull says in words that the disk of the state is full, and what takes the room; "" if it is not.
+func (a *App) StillFull() string {
+	if store.Room(string(a.Dir)) > 0 {
+		return ""
+	}
+	return "the disk of " + string(a.Dir) + " is nearly full; the largest there: " + a.Dir.Largest() + ". 'zygos prune' removes old versions"
 }
 
 // Explain says of an error for want of room what takes the room in the state; other errors pass.

@@ -58,6 +58,9 @@ func (t *Tree) mounts(o Options) (list []boot.Mount) {
 // partitions are those that the definition asks for.
 func (t *Tree) partitions(ctx context.Context, o Options) (list []disk.Partition, err error) {
 	all := o.Says.Parts()
+	if text := o.Says[partition.Name]; text != "" && len(all) == 0 {
+		return nil, fmt.Errorf("what the record says of the partitions is damaged: %.80q", text)
+	}
 	for _, p := range all {
 		id := t.idOf("file system " + p.Name)
 		part := disk.Partition{Name: p.Name, Type: disk.TypeLinux, ID: t.idOf("partition " + p.Name)}

@@ -6,10 +6,10 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"maps"
 	"os"
@@ -23,6 +23,7 @@ import (
 
 	"zygos/internal/bounded"
 	"zygos/internal/definition"
+	"zygos/internal/digest"
 	"zygos/internal/layer"
 )
 
@@ -56,7 +57,10 @@ var container = Kind{Name: "container",
 		}
 		m, err := l.manifest(containerSettings(settings).wanted())
 		return err == nil && !slices.ContainsFunc(m.Layers, func(d ocispec.Descriptor) bool {
-			_, _, err := l.find(d.Digest.Encoded())
+			own, err := digest.Parse(d.Digest.String())
+			if err == nil {
+				_, _, err = l.find(own)
+			}
 			return err != nil
 		})
 	},
@@ -83,7 +87,7 @@ func (s containerSays) wanted() string { return cmp.Or(s.platform, "linux/"+runt
 // layout is where an image's content lies.
 type layout struct {
 	// find is the content of a digest, and its size.
-	find func(digest string) (io.ReaderAt, int64, error)
+	find func(d digest.Digest) (io.ReaderAt, int64, error)
 	root []byte // the document that leads to the rest: an index or a manifest
 }
 
@@ -103,14 +107,14 @@ func openLayout(ctx context.Context, file *os.File) (*layout, error) {
 	if _, err := file.ReadAt(first, 0); err == nil && first[0] == '{' && info.Size() <= mostDocument {
 		text := make([]byte, info.Size())
 		_, err := file.ReadAt(text, 0)
-		return &layout{root: text, find: func(digest string) (io.ReaderAt, int64, error) {
+		return &layout{root: text, find: func(d digest.Digest) (io.ReaderAt, int64, error) {
 			dir := filepath.Dir(file.Name())
 			if filepath.Base(file.Name()) == ocispec.ImageIndexFile {
 				dir = filepath.Join(dir, ocispec.ImageBlobsDir, "sha256")
 			}
-			f, err := os.Open(filepath.Join(dir, digest)) // closed when it is collected
+			f, err := os.Open(filepath.Join(dir, d.Hex())) // closed when it is collected
 			if err != nil {
-				return nil, 0, fmt.Errorf("it has no content sha256:%s", digest)
+				return nil, 0, fmt.Errorf("it has no content %s", d)
 			}
 			info, err := f.Stat()
 			return f, info.Size(), err
@@ -144,10 +148,10 @@ func openLayout(ctx context.Context, file *os.File) (*layout, error) {
 	if !ok || index[1] > mostDocument {
 		return nil, errors.New("it has no index.json")
 	}
-	l := &layout{root: make([]byte, index[1]), find: func(digest string) (io.ReaderAt, int64, error) {
-		where, ok := at["blobs/sha256/"+digest]
+	l := &layout{root: make([]byte, index[1]), find: func(d digest.Digest) (io.ReaderAt, int64, error) {
+		where, ok := at["blobs/sha256/"+d.Hex()]
 		if !ok {
-			return nil, 0, fmt.Errorf("it has no content sha256:%s", digest)
+			return nil, 0, fmt.Errorf("it has no content %s", d)
 		}
 		return io.NewSectionReader(file, where[0], where[1]), where[1], nil
 	}}
@@ -157,35 +161,32 @@ func openLayout(ctx context.Context, file *os.File) (*layout, error) {
 
 // blob is the content of a descriptor, which is verified at its end.
 func (l *layout) blob(d ocispec.Descriptor) (io.Reader, error) {
-	digest, ok := strings.CutPrefix(d.Digest.String(), "sha256:")
-	if !ok || d.Digest.Validate() != nil {
-		return nil, fmt.Errorf("it names content by %q, and only sha256 is known here", d.Digest)
+	want, err := digest.Parse(d.Digest.String())
+	if err != nil {
+		return nil, fmt.Errorf("it names content by another digest than SHA-256: %w", err)
 	}
-	r, size, err := l.find(digest)
+	r, size, err := l.find(want)
 	if err == nil && size != d.Size {
 		err = fmt.Errorf("its content %s has %d bytes, and %d are named", d.Digest, size, d.Size)
 	}
 	if err != nil {
 		return nil, err
 	}
-	return &verifying{Reader: io.NewSectionReader(r, 0, size), hash: sha256.New(), want: digest}, nil
+	return &verifying{Reader: io.NewSectionReader(r, 0, size), hash: sha256.New(), want: want}, nil
 }
 
 // verifying is a reader that fails at its end if the content is another one.
 type verifying struct {
 	io.Reader
-	hash interface {
-		io.Writer
-		Sum([]byte) []byte
-	}
-	want string
+	hash hash.Hash
+	want digest.Digest
 }
 
 func (v *verifying) Read(p []byte) (int, error) {
 	n, err := v.Reader.Read(p)
 	v.hash.Write(p[:n])
-	if err == io.EOF && hex.EncodeToString(v.hash.Sum(nil)) != v.want {
-		err = fmt.Errorf("its content sha256:%s has another digest: it is damaged", v.want)
+	if err == io.EOF && digest.From(v.hash) != v.want {
+		err = fmt.Errorf("its content %s has another digest: it is damaged", v.want)
 	}
 	return n, err
 }

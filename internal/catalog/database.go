@@ -165,7 +165,11 @@ func (e *FullError) Unwrap() error { return e.Err }
 // isFull says whether SQLite had no room for a change, which it then takes back.
 func isFull(err error) bool {
 	var full *sqlitedriver.Error
-	return errors.As(err, &full) && full.Code()&0xff == sqlitelib.SQLITE_FULL
+	if !errors.As(err, &full) {
+		return false
+	}
+	code := full.Code()
+	return code&0xff == sqlitelib.SQLITE_FULL || code == sqlitelib.SQLITE_IOERR_SHMSIZE || code == sqlitelib.SQLITE_IOERR_WRITE
 }
 
 // explain says of an error of a server what is wrong, in one line and without its address.

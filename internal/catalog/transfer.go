@@ -11,6 +11,8 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
+	"zygos/internal/bounded"
 )
 
 // tables in the order in which they refer to each other.
@@ -82,7 +84,8 @@ func (c *Catalog) Export(ctx context.Context, w io.Writer) (count int, err error
 // Import reads what Export wrote into an empty catalog, all or nothing, and returns how many rows and
 // the identity that the catalog has from then on. If only is not "", it must be that one.
 func (c *Catalog) Import(ctx context.Context, r io.Reader, only string) (count int, id string, err error) {
-	in := json.NewDecoder(bufio.NewReaderSize(r, 1<<16))
+	lines := bounded.NewReader(ctx, bufio.NewReaderSize(r, 1<<16), "a row", mostRow)
+	in := json.NewDecoder(lines)
 	in.UseNumber()
 	var head transferHead
 	if err := in.Decode(&head); err != nil || head.Schema != transferSchema {
@@ -106,6 +109,7 @@ func (c *Catalog) Import(ctx context.Context, r io.Reader, only string) (count i
 		some := &batch{tx: tx}
 		for {
 			var line transferRow
+			lines.Allow(mostRow)
 			err := in.Decode(&line)
 			if errors.Is(err, io.EOF) {
 				if err = some.write(ctx); err != nil {
@@ -136,6 +140,8 @@ func (c *Catalog) Import(ctx context.Context, r io.Reader, only string) (count i
 	}
 	return count, id, err
 }
+
+const mostRow = 64 << 20 // bytes of one, such as a judgement with all that checks printed
 
 const batchSize = 25 // rows that are written at once
 

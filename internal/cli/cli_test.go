@@ -29,6 +29,9 @@ func TestMain(m *testing.M) {
 	if os.Args[0] == workProgram {
 		workMain()
 	}
+	if os.Args[0] == impatient {
+		impatientMain()
+	}
 	dir, err := os.MkdirTemp("", "zygos-test-")
 	if err == nil {
 		program = filepath.Join(dir, "zygos")

@@ -43,6 +43,9 @@ func runSweep(ctx context.Context, in *invocation, a *app.App) error {
 	if in.json {
 		return errors.Join(in.writeJSON(append([]build.Leftover{}, list...)), err)
 	}
+	if text := a.StillFull(); text != "" {
+		in.note("%s", text)
+	}
 	if len(list) == 0 && err == nil {
 		_, err = fmt.Fprintln(in.out, "Nothing to remove")
 		return err

@@ -1,5 +1,7 @@
 package definition
 
+import "time"
+
 // Values are a table that whoever knows its kind reads: each key once, then Done.
 type Values struct{ table *table }
 
@@ -44,6 +46,9 @@ func (v Values) At(name string) Pos {
 
 // Bool is true or false; false if it is left out.
 func (v Values) Bool(name string) bool { return v.table.flag(name) }
+
+// Duration is a time such as 10m; 0 if it is left out.
+func (v Values) Duration(name string) time.Duration { return v.table.duration(name) }
 
 // Source is where a value comes from that is not written down: env:NAME, file:PATH or command:COMMAND; "" for none.
 func (v Values) Source(name string) string {

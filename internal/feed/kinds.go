@@ -34,7 +34,6 @@ var kinds = map[definition.FeedKind]func(context.Context, *state.State, *definit
 
 const (
 	mostListing = bounded.Listing
-	mostIndex   = bounded.Index
 	mostTags    = 100_000
 )
 
@@ -95,7 +94,11 @@ func listing(ctx context.Context, s *state.State, b *definition.Base, by *signer
 	if text, err = by.open(ctx, s, at, text); err != nil {
 		return nil, err
 	}
-	var list []definition.Release
+	return releases(b, at, text)
+}
+
+// releases are those of a listing's lines.
+func releases(b *definition.Base, at string, text []byte) (list []definition.Release, err error) {
 	for line := range strings.Lines(string(text)) {
 		m := sum().FindStringSubmatch(strings.TrimRight(line, "\r\n"))
 		if m == nil {
@@ -133,8 +136,8 @@ func index(ctx context.Context, s *state.State, b *definition.Base, by *signer) 
 	defer in.Close()
 	content := bufio.NewReader(in)
 	var signed io.Reader = content
-	if head, _ := content.Peek(1); by.file != "" || string(head) != "{" { // the signature is of the whole
-		text, err := whole(ctx, content, f.At, mostIndex)
+	if head, _ := content.Peek(5); by.file != "" || string(head) == "-----" { // the signature is of the whole
+		text, err := whole(ctx, content, f.At, mostListing)
 		if err == nil {
 			text, err = by.open(ctx, s, f.At, text)
 		}

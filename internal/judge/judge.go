@@ -173,11 +173,17 @@ func (b *Bench) fresh(ctx context.Context, stage machine.Stage, watch machine.Wa
 
 // expectations judges each of a check.
 func (b *Bench) expectations(ctx context.Context, at place, c *plan.Check, r *Result) error {
-	wrong := 0
+	wrong, began, left := 0, time.Now(), *c // the timeout is that of the check, and not of each
 	for _, e := range c.Expect {
-		found, err := b.expectation(ctx, at, c, e)
-		if err != nil {
-			return err
+		if left.Timeout = c.Timeout - time.Since(began); c.Timeout == 0 {
+			left.Timeout = 0
+		}
+		found := fmt.Sprintf("the check's timeout of %s had passed before it was judged", c.Timeout)
+		if c.Timeout == 0 || left.Timeout > 0 {
+			var err error
+			if found, err = b.expectation(ctx, at, &left, e); err != nil {
+				return err
+			}
 		}
 		r.Expects = append(r.Expects, Expected{What: e.Text, Holds: found == "", Found: b.Text(found)})
 		if found != "" {

@@ -344,7 +344,8 @@ func fuzz(f *testing.F, kinds ...string) {
 func FuzzExt4(f *testing.F)  { fuzz(f, "fs2", "fs4") }
 func FuzzTable(f *testing.F) { fuzz(f, "disk", "mbr") }
 func FuzzQcow2(f *testing.F) { fuzz(f, "disk-qcow2") }
-func FuzzVmdk(f *testing.F)  { fuzz(f, "disk-vmdk", "d.ova") }
+func FuzzVmdk(f *testing.F)  { fuzz(f, "disk-vmdk") }
+func FuzzOva(f *testing.F)   { fuzz(f, "d.ova") }
 func FuzzVhd(f *testing.F)   { fuzz(f, "disk-vpc") }
 func FuzzVhdx(f *testing.F)  { fuzz(f, "disk-vhdx") }
 

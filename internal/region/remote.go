@@ -1,6 +1,7 @@
 package region
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -75,16 +76,27 @@ func unanswered(host string, err error) error {
 // Server is what a definition says of a region that is a server.
 type Server struct {
 	URL         *url.URL
-	Credentials string // env:NAME, file:PATH or command:…; "" for none
-	CA          string // file with certificates to trust; "" for those of the host
-	Plain       bool   // credentials may go over HTTP to a host that is not this one
-	Realm       string // another origin that may be given the credentials in exchange for a token; "" for none
+	Credentials string        // env:NAME, file:PATH or command:…; "" for none
+	CA          string        // file with certificates to trust; "" for those of the host
+	Patience    time.Duration // with a list that does not end, or an import that goes on
+	Plain       bool          // credentials may go over HTTP to a host that is not this one
+	Realm       string        // another origin that may be given the credentials in exchange for a token; "" for none
+}
+
+// patience is what a region has whose definition says nothing else.
+const patience = time.Hour
+
+// Patient returns a context that ends when the patience with a server does.
+func (s Server) Patient(ctx context.Context, region string) (context.Context, context.CancelFunc) {
+	return context.WithTimeoutCause(ctx, s.Patience, fmt.Errorf("%s goes on answering for %s, and is not done; if that is right, say "+
+		"patience = \"4h\" in [region.%s]", s.URL.Host, s.Patience, region))
 }
 
 // ReadServer reads what a definition says of a server; its URL is nil, beside a problem, if there is none. example begins with https://.
 func ReadServer(v definition.Values, example string) (s Server, at definition.Pos) {
 	text, at := v.Must("url", example)
 	s.Credentials, s.CA, s.Plain = v.Source("credentials"), v.Text("ca"), v.Bool("plain")
+	s.Patience = cmp.Or(v.Duration("patience"), patience)
 	u, err := url.Parse(text)
 	switch {
 	case text == "": // said already

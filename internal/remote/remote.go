@@ -16,12 +16,13 @@ import (
 	"net/url"
 	"os"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"zygos/internal/bounded"
 )
 
-// Stall is after how long a body without progress ends its request.
+// Stall is after how long a server that does not answer, or a body without progress, ends a request.
 var Stall = time.Minute
 
 // Options say what a client may do.
@@ -47,7 +48,7 @@ func Client(o Options) (*http.Client, error) {
 // Transport returns what a client sends its requests by.
 func Transport(o Options) (http.RoundTripper, error) {
 	way := http.DefaultTransport.(*http.Transport).Clone()
-	way.IdleConnTimeout, way.ResponseHeaderTimeout = 30*time.Second, 30*time.Second
+	way.IdleConnTimeout = 30 * time.Second
 	way.MaxResponseHeaderBytes = bounded.Small
 	g := &guard{way: way, home: Origin(o.Home), o: o}
 	if o.Realm != "" {
@@ -174,12 +175,13 @@ func watched(way http.RoundTripper, r *http.Request) (*http.Response, error) {
 	ctx, cancel := context.WithCancelCause(r.Context())
 	stalled := &StalledError{r.URL.Host}
 	timer := time.AfterFunc(Stall, func() { cancel(stalled) })
-	timer.Stop()
 	r = r.Clone(ctx)
+	body := &sent{ReadCloser: r.Body, timer: timer}
 	if r.Body != nil && r.Body != http.NoBody {
-		r.Body = &sent{r.Body, timer}
+		r.Body = body
 	}
 	answer, err := way.RoundTrip(r)
+	body.answered.Store(true)
 	timer.Stop()
 	if err != nil {
 		if errors.Is(context.Cause(ctx), stalled) {
@@ -188,28 +190,26 @@ func watched(way http.RoundTripper, r *http.Request) (*http.Response, error) {
 		cancel(nil)
 		return nil, err
 	}
-	answer.Body = &received{ReadCloser: answer.Body, ctx: ctx, cancel: cancel, timer: timer}
+	answer.Body = &received{ReadCloser: answer.Body, ctx: ctx, cancel: cancel, timer: time.AfterFunc(Stall, func() { cancel(stalled) })}
+	answer.Body.(*received).timer.Stop()
 	return answer, nil
 }
 
-// sent is the body of a request. The time counts that its bytes wait to be taken, not the time of making them.
+// sent is the body of a request. The time counts that its bytes wait to be taken, and the answer is waited for; not the time of making
+// them.
 type sent struct {
 	io.ReadCloser
-	timer *time.Timer
+	timer    *time.Timer
+	answered atomic.Bool
 }
 
 func (b *sent) Read(p []byte) (int, error) {
 	b.timer.Stop()
 	n, err := b.ReadCloser.Read(p)
-	if err == nil {
-		b.timer.Reset(Stall)
+	if !b.answered.Load() {
+		b.timer.Reset(Stall) // also at its end, for the answer
 	}
 	return n, err
-}
-
-func (b *sent) Close() error {
-	b.timer.Stop()
-	return b.ReadCloser.Close()
 }
 
 // received is the body of an answer. The time counts that reads wait; it begins anew with every step.

@@ -340,6 +340,8 @@ const (
 
 // all lists the images of the site.
 func (s *site) all(ctx context.Context) (list []image, err error) {
+	ctx, done := s.Patient(ctx, s.name)
+	defer done()
 	pages := bounded.Pages{What: "the list of images of the site " + s.Site}
 	for after := ""; ; {
 		var page struct {
@@ -347,7 +349,7 @@ func (s *site) all(ctx context.Context) (list []image, err error) {
 			Next   string  `json:"next"`
 		}
 		if err := s.tell(ctx, http.MethodGet, "images?after="+url.QueryEscape(after), nil, &page); err != nil {
-			return nil, err
+			return nil, cmp.Or(context.Cause(ctx), err)
 		}
 		list = append(list, page.Images...)
 		if err := pages.Next(len(page.Images), page.Next); err != nil || page.Next == "" {
@@ -375,7 +377,11 @@ func (s *site) Remove(ctx context.Context, location string) error {
 	}) {
 		return err
 	}
-	return s.tell(ctx, http.MethodDelete, "papers/"+path.Join(im.Labels[imageLabel], im.Labels[versionLabel], "manifest.json"), nil, nil)
+	name := region.ManifestName(im.Labels[imageLabel], im.Labels[versionLabel])
+	if _, _, ok := region.ManifestOf(name); !ok { // nothing of ours
+		return nil
+	}
+	return s.Withdraw(ctx, name)
 }
 
 func (s *site) Document(ctx context.Context, name string, content []byte) (string, error) {
@@ -384,6 +390,8 @@ func (s *site) Document(ctx context.Context, name string, content []byte) (strin
 }
 
 func (s *site) Documents(ctx context.Context) (names []string, err error) {
+	ctx, done := s.Patient(ctx, s.name)
+	defer done()
 	pages := bounded.Pages{What: "the list of papers of the site " + s.Site}
 	for after := ""; ; {
 		var page struct {
@@ -391,7 +399,7 @@ func (s *site) Documents(ctx context.Context) (names []string, err error) {
 			Next   string   `json:"next"`
 		}
 		if err := s.tell(ctx, http.MethodGet, "papers?after="+url.QueryEscape(after), nil, &page); err != nil {
-			return nil, err
+			return nil, cmp.Or(context.Cause(ctx), err)
 		}
 		for _, name := range page.Papers {
 			if path.Base(name) == "manifest.json" {

@@ -24,10 +24,15 @@ import (
 func opened(t *testing.T, answer http.HandlerFunc) region.Region {
 	server := httptest.NewServer(answer)
 	t.Cleanup(server.Close)
+	return at(t, server.URL)
+}
+
+// at is a region at the address of a server.
+func at(t testing.TB, url string) region.Region {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "zygos.toml"), []byte(
 		"[workspace]\nname = \"x\"\n[region.bay]\nkind = \"cloud\"\nurl = \""+
-			server.URL+"\"\n"), 0o644))
+			url+"\"\n"), 0o644))
 	var problems definition.Problems
 	kinds := definition.Kinds{Regions: definition.RegionKinds{Names: []string{"cloud"},
 		Read: func(_, name string, v definition.Values) any { return cloud.Kind.Read(name, v) },
@@ -37,7 +42,7 @@ func opened(t *testing.T, answer http.HandlerFunc) region.Region {
 	return cloud.Kind.Open(&org.Regions[0], func(p string) string { return filepath.Join(dir, p) })
 }
 
-func item(t *testing.T) region.Item {
+func item(t testing.TB) region.Item {
 	file := filepath.Join(t.TempDir(), "source")
 	require.NoError(t, os.WriteFile(file, []byte("abc"), 0o644))
 	return region.Item{Image: "a", Version: "1.0.0", Key: artifact.Key{Format: "raw"}, Called: "a-1.0.0-raw", Bytes: 3,

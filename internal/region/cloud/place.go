@@ -161,6 +161,8 @@ var idForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^
 
 // imported waits until the site has made an image of what it was given.
 func (s *site) imported(ctx context.Context, where string, item *region.Item, d *delivery, told region.Told) error {
+	within, done := s.Patient(ctx, s.name)
+	defer done()
 	for pause := 20 * time.Millisecond; ; pause = min(2*pause, 5*time.Second) {
 		switch d.State {
 		case "ready":
@@ -174,11 +176,11 @@ func (s *site) imported(ctx context.Context, where string, item *region.Item, d 
 		}
 		told(region.Importing, 0)
 		select {
-		case <-ctx.Done():
-			return ctx.Err()
+		case <-within.Done():
+			return context.Cause(within)
 		case <-time.After(pause):
 		}
-		if err := s.tell(ctx, http.MethodGet, where, nil, d); err != nil {
+		if err := s.tell(within, http.MethodGet, where, nil, d); err != nil {
 			return err
 		}
 	}

@@ -249,6 +249,8 @@ func (g *registry) repositories(ctx context.Context) (list []string, err error) 
 }
 
 func (g *registry) List(ctx context.Context) (list []string, err error) {
+	ctx, done := g.access.Patient(ctx, g.name)
+	defer done()
 	names, err := g.repositories(ctx)
 	if err != nil {
 		return nil, err
@@ -278,7 +280,7 @@ func (g *registry) List(ctx context.Context) (list []string, err error) {
 			return nil
 		})
 		if err != nil && !unsupported(err) && !errors.Is(err, region.ErrAbsent) {
-			return nil, again(err)
+			return nil, cmp.Or(context.Cause(ctx), again(err))
 		}
 		list = append(list, slices.Sorted(maps.Keys(found))...)
 	}
@@ -312,6 +314,8 @@ func named(d ocispec.Descriptor, text []byte) (list []godigest.Digest) {
 }
 
 func (g *registry) Documents(ctx context.Context) (names []string, err error) {
+	ctx, done := g.access.Patient(ctx, g.name)
+	defer done()
 	all, err := g.repositories(ctx)
 	for _, name := range all {
 		image, ok := strings.CutPrefix(name, ours+"documents/")

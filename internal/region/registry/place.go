@@ -157,7 +157,7 @@ func unpacked(ctx context.Context, item region.Item) (text []byte, blobs []blob,
 	if places[ocispec.ImageIndexFile] == nil {
 		return nil, nil, done, fmt.Errorf("%s is no image layout", item.File)
 	}
-	if err = json.NewDecoder(places[ocispec.ImageIndexFile]).Decode(&index); err == nil && len(index.Manifests) != 1 {
+	if err = bounded.JSON(ctx, places[ocispec.ImageIndexFile], "it", bounded.Document, &index); err == nil && len(index.Manifests) != 1 {
 		err = errors.New("it has not one manifest")
 	}
 	if err != nil {
@@ -167,7 +167,7 @@ func unpacked(ctx context.Context, item region.Item) (text []byte, blobs []blob,
 	if err != nil {
 		return nil, nil, done, err
 	}
-	if text, err = io.ReadAll(r); err == nil {
+	if text, err = bounded.All(ctx, r, "it", bounded.Document); err == nil {
 		err = json.Unmarshal(text, &m)
 	}
 	if err != nil {

@@ -64,13 +64,14 @@ func read(name string, v definition.Values) any {
 type registry struct {
 	name, host, prefix string
 	plain              bool // HTTP
+	access             region.Server
 	client             *auth.Client
 	broken             error // why it cannot be used
 }
 
 func open(r *definition.Region, path func(string) string) region.Region {
 	s := r.Settings.(settings)
-	g := &registry{name: r.Name, host: s.URL.Host, prefix: s.URL.Path, plain: s.URL.Scheme == "http"}
+	g := &registry{access: s.Server, name: r.Name, host: s.URL.Host, prefix: s.URL.Path, plain: s.URL.Scheme == "http"}
 	transport, err := remote.Transport(s.Options(r.Name, path))
 	g.broken = err
 	g.client = &auth.Client{Client: &http.Client{Transport: patient(transport)}, Cache: auth.NewCache(),

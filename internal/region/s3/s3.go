@@ -92,8 +92,11 @@ func (b *bucket) client(way http.RoundTripper) (*minio.Core, error) {
 // answers bounds what a store answers, but for the contents of objects: the library reads it as a whole.
 type answers struct{ http.RoundTripper }
 
-// mostAnswer is how large a page of 1000 keys or parts may be.
-const mostAnswer = 8 << 20
+// A page has so many keys, uploads or parts, and at most so many bytes: the library takes ten times as much memory.
+const (
+	perPage    = 250
+	mostAnswer = 1 << 20
+)
 
 func (a answers) RoundTrip(r *http.Request) (*http.Response, error) {
 	answer, err := a.RoundTripper.RoundTrip(r)
@@ -266,7 +269,7 @@ func (b *bucket) upload(ctx context.Context, key string, item *region.Item, told
 
 // begun finds an upload that was begun, and its parts by number.
 func (b *bucket) begun(ctx context.Context, key string) (id string, parts map[int]minio.ObjectPart, err error) {
-	list, err := b.core.ListMultipartUploads(ctx, b.bucket, key, "", "", "", 1000)
+	list, err := b.core.ListMultipartUploads(ctx, b.bucket, key, "", "", "", perPage)
 	if err != nil {
 		if code := minio.ToErrorResponse(err).StatusCode; code == http.StatusNotImplemented || code == http.StatusForbidden {
 			return "", nil, nil // it cannot be known
@@ -280,7 +283,7 @@ func (b *bucket) begun(ctx context.Context, key string) (id string, parts map[in
 	id, parts = list.Uploads[at].UploadID, map[int]minio.ObjectPart{}
 	pages := bounded.Pages{What: "the list of parts of " + key}
 	for marker := 0; ; {
-		some, err := b.core.ListObjectParts(ctx, b.bucket, key, id, marker, 1000)
+		some, err := b.core.ListObjectParts(ctx, b.bucket, key, id, marker, perPage)
 		if err == nil && some.IsTruncated {
 			err = pages.Next(len(some.ObjectParts), strconv.Itoa(some.NextPartNumberMarker))
 		}
@@ -337,17 +340,19 @@ func (b *bucket) Verify(ctx context.Context, location string, d digest.Digest) e
 // under lists the keys below a prefix.
 func (b *bucket) under(ctx context.Context, prefix string) (keys []string, err error) {
 	pages := bounded.Pages{What: "the list of objects in " + b.where()}
+	ctx, done := b.Patient(ctx, b.name)
+	defer done()
 	core, err := b.client(within{ctx, b.way})
 	if err != nil {
 		return nil, err
 	}
 	for token := ""; ; {
-		list, err := core.ListObjectsV2(b.bucket, prefix, "", token, "", 1000)
+		list, err := core.ListObjectsV2(b.bucket, prefix, "", token, "", perPage)
 		if err == nil && list.IsTruncated {
 			err = pages.Next(len(list.Contents), list.NextContinuationToken)
 		}
 		if err != nil {
-			return nil, b.again(err)
+			return nil, cmp.Or(context.Cause(ctx), b.again(err))
 		}
 		for _, o := range list.Contents {
 			keys = append(keys, o.Key)

@@ -161,3 +161,21 @@ func TestUnsoundContainerImages(t *testing.T) {
 		nothingLeft(t, im)
 	}
 }
+
+// What follows the end of a layer's archive is bounded, and so is the work of layers that hide each other's names.
+func TestLayersThatTakeTooLong(t *testing.T) {
+	im := importer(t)
+	bomb := append(packed(t, "none", "a=1"), make([]byte, 8<<20)...)
+	_, err := im.Ensure(t.Context(), asBase(t, im, layout(t, map[string][][]byte{"linux/amd64": {bomb}}, whole), "linux/amd64"))
+	require.ErrorContains(t, err, "what follows the end of its archive is larger than 1024 KiB")
+	var many []string
+	for i := range 2000 {
+		many = append(many, fmt.Sprintf("%s/%d=x", strings.Repeat("d/", 50), i))
+	}
+	layers := [][]byte{packed(t, "none", many...)}
+	for i := range 200 {
+		layers = append(layers, packed(t, "none", fmt.Sprintf("link%d=x", i), "none/.wh.x="))
+	}
+	_, err = im.Ensure(t.Context(), asBase(t, im, layout(t, map[string][][]byte{"linux/amd64": layers}, whole), "linux/amd64"))
+	require.NoError(t, err)
+}

@@ -5,8 +5,6 @@ import (
 	"bytes"
 	"os"
 	"testing"
-
-	"zygos/internal/base"
 )
 
 // Whatever the layers of a container image hold, they become a tree or an error.

@@ -342,3 +342,13 @@ func FuzzDefinition(f *testing.F) {
 		require.Equal(t, problems, read())
 	})
 }
+
+func TestSizesDoNotOverflow(t *testing.T) {
+	for _, text := range []string{"16777217TiB", "99999999TiB", "16777216TiB", "999999999GiB", "17TiB", "0MiB"} {
+		_, what, _ := definition.ParseSize(text)
+		require.NotEmpty(t, what, text)
+	}
+	size, what, _ := definition.ParseSize("16TiB")
+	require.Empty(t, what)
+	require.EqualValues(t, 16<<40, size)
+}

@@ -33,7 +33,8 @@ func TestFATHoldsFiles(t *testing.T) {
 	files := []disk.FATFile{{Path: "EFI/BOOT/BOOTX64.EFI", Source: source, Size: int64(len(big))},
 		{Path: "loader/entries/9f2c-6.1.0-41-cloud-amd64.conf", Text: []byte("title x\n")},
 		{Path: "loader/entries/9f2c-6.1.0-40-cloud-amd64.conf"},
-		{Path: "loader/loader.conf", Text: []byte("timeout 0\n")}, {Path: "grüße und mehr.text", Text: []byte("y")}}
+		{Path: "loader/loader.conf", Text: []byte("timeout 0\n"), Marks: disk.FATHidden},
+		{Path: "EFI/empty", Dir: true, Marks: disk.FATSystem}, {Path: "grüße und mehr.text", Text: []byte("y")}}
 	for i := range 300 {
 		files = append(files, disk.FATFile{Path: fmt.Sprintf("many/a name of some length %03d", i), Text: []byte{byte(i)}})
 	}
@@ -43,6 +44,8 @@ func TestFATHoldsFiles(t *testing.T) {
 		name := written(t, v)
 		run(t, "fsck.vfat", "-n", name)
 		require.Equal(t, "title x\n", run(t, "mtype", "-i", name, "::loader/entries/9f2c-6.1.0-41-cloud-amd64.conf"))
+		require.Regexp(t, `H.*loader.conf`, run(t, "mattrib", "-i", name, "::loader/loader.conf"))
+		require.Contains(t, run(t, "mdir", "-a", "-i", name, "::EFI"), "empty")
 		require.Equal(t, "y", run(t, "mtype", "-i", name, "::grüße und mehr.text"))
 		require.Equal(t, "\x07", run(t, "mtype", "-i", name, "::many/a name of some length 007"))
 		require.Contains(t, run(t, "mdir", "-i", name, "::EFI/BOOT"), "2026-01-01   0:00")
@@ -55,6 +58,7 @@ func TestFATHoldsFiles(t *testing.T) {
 		}
 	}
 	for says, f := range map[string]disk.FATFile{"no two files of this name": {Path: "LOADER/loader.CONF"}, "cannot hold": {Path: "a:b"},
+		"\"dots..\" has a name": {Path: "dots.."}, "\"x /y\" has": {Path: "x /y"}, "\\x01": {Path: "a\x01b"}, "\\xff": {Path: "a\xffb"},
 		"more than FAT holds in a file": {Path: "huge", Source: source, Size: 5 << 30}} {
 		_, err := disk.FAT(append(files, f), disk.FATOptions{Size: 256 << 20})
 		require.ErrorContains(t, err, says)

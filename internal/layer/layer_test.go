@@ -428,3 +428,10 @@ func TestArchivesHoldFoldersTogether(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, moment.Unix(), info.ModTime().Unix())
 }
+
+func TestUnescape(t *testing.T) {
+	for field, want := range map[string]string{`/my\040data`: "/my data", `a\\b`: `a\\b`, `\134`: `\`, `x\04`: `x\04`, `\999`: `\999`,
+		"": "", `\777`: `\777`} {
+		require.Equal(t, want, layer.Unescape(field), field)
+	}
+}

@@ -47,7 +47,7 @@ func TestHeadAndTailOfALongStream(t *testing.T) {
 	for _, size := range []int{10, headBytes - 5, headBytes + 10, headBytes + 3*tailBytes, headBytes + 9*tailBytes} {
 		var text strings.Builder
 		for i := 0; text.Len() < size; i++ {
-			fmt.Fprintf(&text, "line %d of many\n", i)
+			fmt.Fprintf(&text, "line %d of many, each with some words more\n", i)
 		}
 		whole := text.String()
 		for _, end := range []string{"END\n", "cut off hereEND\nwhat a process in the background says later\n"} {
@@ -77,4 +77,14 @@ func TestHeadAndTailOfALongStream(t *testing.T) {
 			}
 		}
 	}
+}
+
+// A stream of very many short lines is cut as a long one is: each line is an event of its own.
+func TestManyEmptyLines(t *testing.T) {
+	var shown, cut int64
+	l := lineSplitter{end: "END", emit: func(_, text string) { shown++ }, cut: func(_ string, n, _ int64) { cut += n }}
+	const all = 1_000_000
+	l.copy("out", strings.NewReader(strings.Repeat("\n", all)+"END\n"))
+	require.LessOrEqual(t, shown, int64(headLines+tailLines+1))
+	require.InDelta(t, all, shown+cut, 2)
 }

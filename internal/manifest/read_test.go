@@ -11,7 +11,8 @@ import (
 	"zygos/internal/manifest"
 )
 
-const read = `{"schema":"zygos.region/1","region":"north","more":{"a":[1]},"versions":[{"image":"link","version":"1.2.3","tags":["stable"],` +
+const read = `{"schema":"zygos.region/1","region":"north","more":{"a":[1]},` +
+	`"versions":[{"image":"link","version":"1.2.3","tags":["stable"],` +
 	`"artifacts":[{"id":"zy-1","name":"tar","format":"tar","digest":"sha256:` + zeros + `","bytes":9,"location":"/x/a.tar.zst"}],` +
 	`"recall":{"since":"2026-01-02T03:04:05Z","why":"a \u001b[31mhole\n","by":"link@1.2.3"}}]}`
 
@@ -26,9 +27,11 @@ func TestReadIndex(t *testing.T) {
 	require.Equal(t, "north", region)
 	require.Equal(t, "zy-1", list[0].Artifacts[0].ID)
 	require.Equal(t, `a \x1b[31mhole\n`, list[0].Recall.Why)
-	for _, change := range [][2]string{{zeros, "../../../victim/x"}, {zeros, zeros + "0"}, {`"link",`, `"../link",`}, {`"1.2.3",`, `"1.2.3/..",`},
+	for _, change := range [][2]string{{zeros, "../../../victim/x"}, {zeros, zeros + "0"}, {`"link",`, `"../link",`}, {`"1.2.3",`,
+		`"1.2.3/..",`},
 		{`"zy-1"`, `"$(touch x)"`}, {`"zy-1"`, `"zy-1\nKEY=x"`}, {`"/x/a`, `"/x\u001b[31m/a`}, {`"stable"`, `"a b"`}, {`"bytes":9`, `"bytes":-9`},
-		{`"north"`, `"x\u001b[31m"`}, {"region/1", "region/2"}, {`}]}`, `}]} {}`}, {`"tar","format"`, `"a/b","format"`}, {`"versions":[`, `"versions":{`},
+		{`"north"`, `"x\u001b[31m"`}, {"region/1", "region/2"}, {`}]}`, `}]} {}`}, {`"tar","format"`, `"a/b","format"`}, {`"versions":[`,
+			`"versions":{`},
 		{`,"location":"/x/a.tar.zst"`, ""}} {
 		text := strings.Replace(read, change[0], change[1], 1)
 		require.NotEqual(t, read, text)

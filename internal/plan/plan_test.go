@@ -248,3 +248,10 @@ func jsonOf(t *testing.T, v any) string {
 	require.NoError(t, err)
 	return string(text)
 }
+
+func TestBuildIDs(t *testing.T) {
+	require.True(t, plan.IsBuildID(plan.NewBuildID()))
+	for _, word := range []string{"b-2026", "b-", "b-os", "b-20260101-000000", "turbine-link", "b-20260101-000000-a/b"} {
+		require.False(t, plan.IsBuildID(word), word)
+	}
+}

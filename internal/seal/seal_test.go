@@ -168,3 +168,19 @@ func TestSealAddsWhatBringsThingsBack(t *testing.T) {
 	_, _, results = seal.Seal(tree("sbin/openrc-run"), seal.Request{})
 	require.Contains(t, results[len(results)-1].Added, "etc/runlevels/boot/zygos-first-start")
 }
+
+// What is drawn at random, by a loader, a package or an agent, is not shared.
+func TestSealTakesWhatWasDrawn(t *testing.T) {
+	drawn := []string{"boot/efi/loader/random-seed", "efi/loader/random-seed", "var/lib/systemd/credential.secret", "etc/nvme/hostnqn",
+		"etc/nvme/hostid",
+		"var/lib/NetworkManager/secret_key", "etc/ssl/private/ssl-cert-snakeoil.key", "etc/ssl/certs/ssl-cert-snakeoil.pem", "etc/bind/rndc.key",
+		"etc/unbound/unbound_server.key", "etc/salt/pki/minion/minion.pem", "etc/krb5.keytab", "etc/docker/key.json"}
+	before := tree(append(drawn, "etc/ssl/certs/ca.pem", "boot/efi/loader/loader.conf")...)
+	x, _, _ := seal.Seal(before, seal.Request{})
+	after := layer.Merge(index(before), x)
+	for _, name := range drawn {
+		require.Nil(t, after.Lookup(name), name)
+	}
+	require.NotNil(t, after.Lookup("etc/ssl/certs/ca.pem"))
+	require.NotNil(t, after.Lookup("boot/efi/loader/loader.conf"))
+}

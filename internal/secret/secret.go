@@ -86,6 +86,9 @@ func command(ctx context.Context, line, root string) (string, error) {
 	if cmd.Process != nil {
 		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) // what it left behind
 	}
+	if errors.Is(err, exec.ErrWaitDelay) { // the command itself ended well
+		err = nil
+	}
 	switch {
 	case ctx.Err() != nil:
 		return "", ctx.Err()

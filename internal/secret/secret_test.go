@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 	"testing/iotest"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -159,4 +160,22 @@ func BenchmarkScan(b *testing.B) {
 	for b.Loop() {
 		_, _, _ = m.Scan(bytes.NewReader(line), buf)
 	}
+}
+
+// A command that prints without end is stopped, and whatever a command starts ends with it.
+func TestCommandsAreBounded(t *testing.T) {
+	dir := t.TempDir()
+	_, _, err := secret.Read(t.Context(), "command:cat /dev/zero", dir)
+	require.ErrorContains(t, err, "it prints more than 1024 KiB")
+	_, _, err = secret.Read(t.Context(), "file:/dev/zero", dir)
+	require.ErrorContains(t, err, "larger than 1024 KiB")
+	value, _, err := secret.Read(t.Context(), "command:sleep 300 & echo $! > left; echo value", dir)
+	require.NoError(t, err)
+	require.Equal(t, "value", value)
+	text, err := os.ReadFile(filepath.Join(dir, "left"))
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		state, err := os.ReadFile("/proc/" + strings.TrimSpace(string(text)) + "/stat")
+		return err != nil || strings.Contains(string(state), ") Z ")
+	}, 10*time.Second, 10*time.Millisecond)
 }

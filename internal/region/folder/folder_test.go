@@ -232,3 +232,25 @@ func TestWhatWasPlacedIsFetchedVerifiedAndListed(t *testing.T) {
 	_, err = r.Fetch(t.Context(), placed.Location, 0)
 	require.ErrorIs(t, err, fs.ErrNotExist)
 }
+
+// Hosts can read what lies there, whatever the mask of who published it is.
+func TestFoldersAreReadable(t *testing.T) {
+	old := unix.Umask(0o777)
+	defer unix.Umask(old)
+	r, dir := open(t)
+	it := item(t, []byte("artifact"))
+	unix.Umask(0o077)
+	placed, err := r.Place(t.Context(), it, told)
+	require.NoError(t, err)
+	_, err = r.Document(t.Context(), "link/2.3.0/manifest.json", []byte("{}"))
+	require.NoError(t, err)
+	for _, name := range []string{dir, filepath.Dir(placed.Location), placed.Location, filepath.Join(dir, "link/2.3.0/manifest.json")} {
+		info, err := os.Stat(name)
+		require.NoError(t, err)
+		want := os.FileMode(0o644)
+		if info.IsDir() {
+			want = 0o755
+		}
+		require.Equal(t, want, info.Mode().Perm(), name)
+	}
+}

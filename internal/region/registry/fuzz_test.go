@@ -19,8 +19,9 @@ import (
 // at is a region at the address of a server, without credentials.
 func at(t testing.TB, url string) region.Region {
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "zygos.toml"), []byte("[workspace]\nname = \"x\"\n[region.bay]\nkind = \"registry\"\nurl = \""+
-		url+"/golden\"\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "zygos.toml"),
+		[]byte("[workspace]\nname = \"x\"\n[region.bay]\nkind = \"registry\"\nurl = \""+
+			url+"/golden\"\n"), 0o644))
 	var problems definition.Problems
 	kinds := definition.Kinds{Regions: definition.RegionKinds{Names: []string{"registry"},
 		Read: func(_, name string, v definition.Values) any { return registry.Kind.Read(name, v) },

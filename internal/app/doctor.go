@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"time"
 
 	"zygos/internal/build"
@@ -29,6 +30,13 @@ func Examine(ctx context.Context, at Where, by Caller, elsewhere string) []host.
 		if err := w.MakeState(); err != nil {
 			return append(list, host.Finding{What: "state", State: "missing", Text: err.Error(),
 				Do: "make the folder writable, or move it with --state DIR"})
+		}
+		if f, err := os.CreateTemp(dir, ".new-"); err == nil {
+			_ = errors.Join(f.Close(), os.Remove(f.Name()))
+		} else { // what the host can do is tried where something can be written
+			list = append(list, host.Finding{What: "writing", State: "limited", Text: "the state " + w.State + " can only be read: looking works",
+				Do: "move it with --state DIR, or run zygos where it can be written"})
+			dir, known = elsewhere, ""
 		}
 		list = append(list, examineCatalog(ctx, at, w, by))
 	}

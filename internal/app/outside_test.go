@@ -154,3 +154,51 @@ func TestPathsOfDigestsAreParsed(t *testing.T) {
 		}
 	}
 }
+
+// Every place in these rooms where a path or a key is made, with what makes it safe: what comes from JSON, XML, text or SQL of others
+// passes through one of these forms.
+var pathsMade = map[string]struct {
+	count int
+	safe  string
+}{
+	"region/cloud/place.go": {1, "the artifact's file in our store"},
+	"region/folder/documents.go": {7,
+		"names of manifests, which ManifestOf parses where they come from a list; IsLocal before one is removed"},
+	"region/folder/folder.go":  {22, "image, version and file of a definition; locations are below the folder (near, Remove)"},
+	"region/registry/place.go": {2, "the artifact's file in our store; digests that Validate accepts"},
+	"region/s3/s3.go":          {6, "keys of a bucket, no paths; the artifact's file in our store"},
+	"supply/download.go":       {5, "the file that the user names"},
+	"supply/index.go":          {1, "the file that the user names, or a name below an index that IsLocal accepts"},
+	"feed/feed.go":             {1, "the name of a base in zygos.toml"},
+	"feed/kinds.go":            {1, "names of an index that ReadIndex accepts, and IsLocal"},
+	"feed/signed.go":           {1, "the key's file of zygos.toml"},
+	"base/base.go":             {3, "paths of zygos.toml"},
+	"base/container.go":        {5, "digest.Digest; names in a tree, which layer checks"},
+	"base/disk.go":             {5, "folders of ours"},
+	"base/download.go":         {9, "digest.Digest"},
+	"base/pull.go":             {5, "digest.Digest"},
+	"publish/documented.go":    {2, "names of an index that ReadIndex accepts, and IsLocal; a file that the user names"},
+	"publish/documents.go":     {2, "image and version of the catalog, which Register and import parse"},
+	"rescue/rescue.go":         {1, "the folder that the user names; names in it are of the file system"},
+}
+
+func TestPathsThatAreMadeOfWhatOthersSend(t *testing.T) {
+	makes := regexp.MustCompile(`\b((filepath|path)\.Join|` +
+		`os\.(Open|OpenFile|Create|ReadFile|ReadDir|WriteFile|Mkdir|MkdirAll|Rename|Remove|RemoveAll))\(`)
+	seen := map[string]int{}
+	for _, p := range packages(t) {
+		name := strings.TrimPrefix(p.ImportPath, "zygos/internal/")
+		if !slices.Contains(rooms, name) || slices.Contains([]string{"app", "catalog", "secret", "remote", "bounded"}, name) {
+			continue
+		}
+		for _, file := range p.GoFiles {
+			if n := len(makes.FindAllString(read(t, p.Dir+"/"+file), -1)); n > 0 {
+				seen[name+"/"+file] = n
+			}
+		}
+	}
+	for at, n := range seen {
+		assert.Equal(t, n, pathsMade[at].count, "%s makes a path more or less: say in the list what makes it safe", at)
+	}
+	require.Len(t, seen, len(pathsMade))
+}

@@ -379,12 +379,16 @@ func (f folder) Remove(_ context.Context, location string) error {
 
 // near is a location as it is on this machine, which may have the folder under another path.
 func (f folder) near(location string) string {
-	if _, err := os.Stat(location); err == nil {
+	if rel, err := filepath.Rel(f.dir, location); err == nil && filepath.IsLocal(rel) {
 		return location
 	}
-	version, file := filepath.Split(location)
+	version, file := filepath.Split(filepath.Clean(location))
 	image, version := filepath.Split(filepath.Clean(version))
-	return filepath.Join(f.dir, filepath.Base(image), version, file)
+	rel := filepath.Join(filepath.Base(image), version, file)
+	if !filepath.IsLocal(rel) {
+		rel = "no place" // which nothing has
+	}
+	return filepath.Join(f.dir, rel)
 }
 
 func (f folder) Fetch(_ context.Context, location string, from int64) (io.ReadCloser, error) {

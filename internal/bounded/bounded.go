@@ -98,10 +98,10 @@ func JSON(ctx context.Context, from io.Reader, what string, most int64, into any
 	return nil
 }
 
-// Objects reads a JSON object as a stream. Each element of its member list, which has to be an array, is given to element, and is
-// at most Entry bytes large; each other member to member. The document has at most Index bytes and MostNames elements.
+// Objects reads a JSON object as a stream. For each element of its member list, which has to be an array, element is called once, and
+// reads it with decode; it is at most Entry bytes large. Each other member is given to member. The document has at most Index bytes and MostNames elements.
 func Objects(ctx context.Context, from io.Reader, what, list string, member func(name string, value json.RawMessage) error,
-	element func(json.RawMessage) error) error {
+	element func(decode func(into any) error) error) error {
 	whole := NewReader(ctx, from, what, Index)
 	piece := NewReader(ctx, whole, "an entry of "+what, Entry)
 	in := json.NewDecoder(piece)
@@ -140,14 +140,11 @@ func Objects(ctx context.Context, from io.Reader, what, list string, member func
 			return wrong(errors.Join(err, fmt.Errorf("its %s are no array", list)))
 		}
 		for n := 0; in.More(); n++ {
-			value, err := next()
-			if err == nil && n >= MostNames {
-				err = fmt.Errorf("it has more than %d %s", MostNames, list)
+			if n >= MostNames {
+				return wrong(fmt.Errorf("it has more than %d %s", MostNames, list))
 			}
-			if err == nil {
-				err = element(value)
-			}
-			if err != nil {
+			piece.Allow(Entry)
+			if err := element(in.Decode); err != nil {
 				return wrong(err)
 			}
 		}

@@ -51,7 +51,11 @@ func TestObjects(t *testing.T) {
 		err = bounded.Objects(t.Context(), in, "it", "list", func(name string, v json.RawMessage) error {
 			heads += fmt.Sprintf("%s=%s ", name, v)
 			return nil
-		}, func(v json.RawMessage) error {
+		}, func(decode func(any) error) error {
+			var v json.RawMessage
+			if err := decode(&v); err != nil {
+				return err
+			}
 			list += string(v) + " "
 			return nil
 		})

@@ -20,11 +20,15 @@ const prefix = "sha256:"
 
 // Parse reads 64 hexadecimal digits, with "sha256:" before them or without.
 func Parse(text string) (Digest, error) {
-	digits := strings.ToLower(strings.TrimPrefix(text, prefix))
-	if sum, err := hex.DecodeString(digits); err != nil || len(sum) != sha256.Size {
+	digits := strings.TrimPrefix(text, prefix)
+	whole := len(digits) == hex.EncodedLen(sha256.Size)
+	for _, c := range []byte(digits) {
+		whole = whole && (c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F')
+	}
+	if !whole {
 		return Digest{}, fmt.Errorf("%.80q is no SHA-256 digest; one has 64 hexadecimal digits", text)
 	}
-	return Digest{digits}, nil
+	return Digest{strings.ToLower(digits)}, nil
 }
 
 // Of returns the digest of content.

@@ -5,9 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"regexp"
 	"strings"
-	"sync"
 
 	"zygos/internal/artifact"
 	"zygos/internal/bounded"
@@ -39,9 +37,9 @@ func ReadIndex(ctx context.Context, in io.Reader, from string, take func(*Versio
 			return json.Unmarshal(value, &region)
 		}
 		return nil
-	}, func(text json.RawMessage) error {
+	}, func(decode func(any) error) error {
 		var v Version
-		err := json.Unmarshal(text, &v)
+		err := decode(&v)
 		if err == nil {
 			err = v.clean()
 		}
@@ -102,10 +100,16 @@ func (a *Local) check() error {
 	return nil
 }
 
-var idForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._:/@+=-]{0,199}$`) })
-
-// IsID reports whether a text can be the id of a placement: ids stand in scripts and in addresses, so that they have an alphabet.
-func IsID(text string) bool { return idForm().MatchString(text) }
+// IsID reports whether a text can be the id of a placement: ids stand in scripts and in addresses, so that they have an alphabet,
+// letters, digits and ._:/@+=- behind the first, and 200 bytes at most.
+func IsID(text string) bool {
+	for i, c := range []byte(text) {
+		if !(c >= 'a' && c <= 'z') && !(c >= 'A' && c <= 'Z') && !(c >= '0' && c <= '9') && (i == 0 || strings.IndexByte("._:/@+=-", c) < 0) {
+			return false
+		}
+	}
+	return text != "" && len(text) <= 200
+}
 
 // IsLocation reports whether a text can be the location of a placement: one line without anything that a terminal obeys.
 func IsLocation(text string) bool {

@@ -55,8 +55,8 @@ func (b *branch) searchSecrets(ctx context.Context) error {
 	}
 	nodes := tree.Nodes()
 	tell := b.progress("search for secrets", nodes)
-	var next, all, over atomic.Int64
-	all.Store(mostUnpackedAll)
+	var next atomic.Int64
+	all := newUnpacking()
 	type leak struct {
 		name, where string
 		node        *layer.Node
@@ -65,7 +65,7 @@ func (b *branch) searchSecrets(ctx context.Context) error {
 	group, within := errgroup.WithContext(ctx)
 	for range runtime.NumCPU() {
 		group.Go(func() error {
-			s := searcher{ctx: within, m: b.secrets, buf: make([]byte, 64<<10), all: &all, over: &over}
+			s := newSearcher(within, b.secrets, all)
 			for {
 				i := int(next.Add(1)) - 1
 				if i >= len(nodes) || within.Err() != nil {
@@ -84,9 +84,9 @@ func (b *branch) searchSecrets(ctx context.Context) error {
 		})
 	}
 	err = group.Wait()
-	if n := over.Load(); n > 0 && err == nil {
+	if n := all.over.Load(); n > 0 && err == nil {
 		b.emit(Note{Text: fmt.Sprintf("the search for secrets unpacked %s of what is compressed, which is the most; %s searched no further",
-			plain.MiB(mostUnpackedAll-max(all.Load(), 0)), plain.Counted(int(n), "file")+" were")})
+			plain.MiB(mostUnpackedAll-max(all.left.Load(), 0)), plain.Counted(int(n), "file")+" were")})
 	}
 	if l := found.Load(); l != nil && ctx.Err() == nil { // now that nobody reads: what holds it is dropped
 		return b.leak(ctx, l.name, l.where, l.node)

@@ -34,8 +34,23 @@ type searcher struct {
 	m    *secret.Matcher
 	buf  []byte
 	left int64
-	all  *atomic.Int64 // bytes that are left for all files
-	over *atomic.Int64 // files that were not unpacked to their ends
+	all  *unpacking
+}
+
+// unpacking is what several searchers unpack together.
+type unpacking struct {
+	left atomic.Int64 // bytes
+	over atomic.Int64 // files that were not unpacked to their ends
+}
+
+func newUnpacking() *unpacking {
+	u := &unpacking{}
+	u.left.Store(mostUnpackedAll)
+	return u
+}
+
+func newSearcher(ctx context.Context, m *secret.Matcher, all *unpacking) *searcher {
+	return &searcher{ctx: ctx, m: m, buf: make([]byte, 64<<10), all: all}
 }
 
 func (s *searcher) node(n *layer.Node, content string) (name, where string, err error) {
@@ -62,14 +77,14 @@ func (s *searcher) node(n *layer.Node, content string) (name, where string, err 
 	if found || err != nil {
 		return name, "", err
 	}
-	s.left = min(mostUnpacked, s.all.Load())
+	s.left = min(mostUnpacked, s.all.left.Load())
 	began := s.left
 	if name = s.inside(f, n.Size); name != "" {
 		where = "in the compressed contents of"
 	}
-	s.all.Add(s.left - began)
+	s.all.left.Add(s.left - began)
 	if s.left <= 0 {
-		s.over.Add(1)
+		s.all.over.Add(1)
 	}
 	return name, where, nil
 }

@@ -346,8 +346,7 @@ func (b *branch) bringFile(ctx context.Context, s *plan.Stage, n *layer.Node) er
 	}
 	defer from.Close()
 	if b.secrets != nil {
-		look := searcher{ctx: ctx, m: b.secrets, buf: make([]byte, 64<<10)}
-		name, where, err := look.node(n, b.content(n))
+		name, where, err := newSearcher(ctx, b.secrets, newUnpacking()).node(n, b.content(n))
 		if err != nil {
 			return err
 		}

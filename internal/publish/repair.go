@@ -52,7 +52,12 @@ func (c *Verification) takeAway(ctx context.Context, f *Found) {
 	if err == nil {
 		defer release()
 		var held []catalog.Placement
-		if held, err = c.Catalog.Placements(ctx, f.Image, f.Version, f.Region); err == nil && len(held) == 0 {
+		held, err = c.Catalog.Placements(ctx, f.Image, f.Version, f.Region)
+		if len(held) > 0 { // somebody published it meanwhile, and wrote its manifest
+			f.State, f.What = Repaired, "the region holds the version again"
+			return
+		}
+		if err == nil {
 			err = withdraw(ctx, c.State, r, f.Location)
 		}
 	}

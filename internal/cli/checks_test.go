@@ -25,7 +25,8 @@ base   = "field-os"
 [[stage]]
 name   = "one"
 inline = "echo hello > /one; chmod 0640 /one; mkdir -p /opt /etc/sudoers.d; echo 'keeper:x:500:0:K:/:/bin/sh' >> /etc/passwd; `+
-		`echo 'keeper ALL=(ALL) ALL' > /etc/sudoers.d/keeper; cp /bin/busybox /opt/suid; chmod 4755 /opt/suid"
+		`echo 'keeper ALL=(ALL) ALL' > /etc/sudoers.d/keeper; echo '@includedir /etc/sudoers.d' > /etc/sudoers; `+
+		`cp /bin/busybox /opt/suid; chmod 4755 /opt/suid"
 `+checks+`
 [[artifact]]
 format = "tar"

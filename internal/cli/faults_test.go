@@ -107,7 +107,7 @@ func (p *person) named() {
 		require.NoError(p.t, json.Unmarshal([]byte(p.read(relative(p, file))), &x))
 		for _, v := range x.Versions {
 			for _, a := range v.Artifacts {
-				require.Equal(p.t, a.Digest, there[a.ID], "%s names %s", file, a.ID)
+				require.Equal(p.t, a.Digest.String(), there[a.ID], "%s names %s", file, a.ID)
 			}
 		}
 	}
@@ -116,7 +116,7 @@ func (p *person) named() {
 		require.NoError(p.t, err)
 		for _, places := range m.Regions {
 			for _, pl := range places {
-				require.Equal(p.t, pl.Artifact, there[pl.ID], "%s names %s", file, pl.ID)
+				require.Equal(p.t, pl.Artifact.String(), there[pl.ID], "%s names %s", file, pl.ID)
 			}
 		}
 	}

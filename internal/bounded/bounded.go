@@ -99,7 +99,8 @@ func JSON(ctx context.Context, from io.Reader, what string, most int64, into any
 }
 
 // Objects reads a JSON object as a stream. For each element of its member list, which has to be an array, element is called once, and
-// reads it with decode; it is at most Entry bytes large. Each other member is given to member. The document has at most Index bytes and MostNames elements.
+// reads it with decode; it is at most Entry bytes large. Each other member is given to member. The document has at most Index bytes and
+// MostNames elements.
 func Objects(ctx context.Context, from io.Reader, what, list string, member func(name string, value json.RawMessage) error,
 	element func(decode func(into any) error) error) error {
 	whole := NewReader(ctx, from, what, Index)

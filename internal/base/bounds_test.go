@@ -34,7 +34,8 @@ func TestDownloadsAreBounded(t *testing.T) {
 	require.ErrorContains(t, err, "is larger than 8192 KiB")
 	declared = true
 	_, err = im.Ensure(t.Context(), b)
-	require.ErrorContains(t, err, `it has 953674316.4 MiB, and 8.0 MiB is the most that is downloaded of a base; if that is right, add size_at_most`)
+	require.ErrorContains(t, err,
+		`it has 953674316.4 MiB, and 8.0 MiB is the most that is downloaded of a base; if that is right, add size_at_most`)
 	b.SizeAtMost = 1 << 60
 	_, err = im.Ensure(t.Context(), b)
 	require.ErrorContains(t, err, "has room for")
@@ -50,7 +51,8 @@ func TestDownloadsAreBounded(t *testing.T) {
 // A name that is no digest leads nowhere, however a base came by it.
 func TestNoDigestNoPath(t *testing.T) {
 	im := importer(t)
-	state, _ := im.State(&definition.Base{Name: "b", Release: "1", From: []string{"https://mirror.example/x"}, Feed: &definition.Feed{At: "x"}})
+	state, _ := im.State(&definition.Base{Name: "b", Release: "1", From: []string{"https://mirror.example/x"},
+		Feed: &definition.Feed{At: "x"}})
 	require.Equal(t, base.Unasked, state)
 	require.Equal(t, "no-digest", filepath.Base(im.Store.Path(digest.Digest{})))
 }

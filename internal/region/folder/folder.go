@@ -379,7 +379,7 @@ func (f folder) Remove(_ context.Context, location string) error {
 
 // near is a location as it is on this machine, which may have the folder under another path.
 func (f folder) near(location string) string {
-	if rel, err := filepath.Rel(f.dir, location); err == nil && filepath.IsLocal(rel) {
+	if _, err := os.Stat(location); err == nil {
 		return location
 	}
 	version, file := filepath.Split(filepath.Clean(location))

@@ -164,7 +164,7 @@ var pathsMade = map[string]struct {
 	"region/cloud/place.go": {1, "the artifact's file in our store"},
 	"region/folder/documents.go": {7,
 		"names of manifests, which ManifestOf parses where they come from a list; IsLocal before one is removed"},
-	"region/folder/folder.go":  {25,
+	"region/folder/folder.go": {25,
 		"image, version and file of a definition; locations of the catalog; Remove takes what is below the folder"},
 	"region/registry/place.go": {3, "the artifact's file in our store; digests that Validate accepts"},
 	"region/s3/s3.go":          {6, "keys of a bucket, no paths; the artifact's file in our store"},

@@ -193,17 +193,15 @@ func (p *Pages) Next(names int, marker string) error {
 	return nil
 }
 
-// Text is a writer that keeps the first bytes of what is written to it, and counts the rest.
+// Text is a writer that keeps the first bytes of what is written to it, and drops the rest.
 type Text struct {
 	Most int
 	text strings.Builder
-	More bool // something was dropped
 }
 
 func (t *Text) Write(p []byte) (int, error) {
 	room := min(len(p), t.Most-t.text.Len())
 	t.text.Write(p[:room])
-	t.More = t.More || room < len(p)
 	return len(p), nil
 }
 

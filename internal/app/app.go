@@ -37,6 +37,8 @@ type App struct {
 	Progress func(doing string, done, total int64)
 	// There is told the same of what goes on in a region, beside others; "" for nothing any more.
 	There func(region, doing string, done, total int64)
+	// Note hears in words what the user should know beside the result.
+	Note func(text string)
 	// Watch is told of the events of builds, from several goroutines.
 	Watch func(build.Event)
 
@@ -83,8 +85,10 @@ func Open(ctx context.Context, at Where, how Care, by Caller) (*App, error) {
 		return nil, err
 	}
 	s.Epoch = by.Epoch
-	return &App{State: s, Who: by.Who, unheard: map[string]error{}, Progress: func(string, int64, int64) {},
-		There: func(string, string, int64, int64) {}, Watch: func(build.Event) {}}, err
+	a := &App{State: s, Who: by.Who, unheard: map[string]error{}, Progress: func(string, int64, int64) {},
+		There: func(string, string, int64, int64) {}, Note: func(string) {}, Watch: func(build.Event) {}}
+	a.hearCatalog()
+	return a, err
 }
 
 // Resolve finds the version that a reference means.

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
-	"time"
 
 	"zygos/internal/build"
 	"zygos/internal/catalog"
@@ -58,7 +57,7 @@ func (a *App) keepRepeat(ctx context.Context, v *catalog.Version, o *repeat.Outc
 	if err != nil {
 		return err
 	}
-	j := catalog.Judgement{Image: v.Image, Version: v.Version, At: time.Now().UTC(), Who: a.Who, Host: host, How: build.Repeated,
+	j := catalog.Judgement{Image: v.Image, Version: v.Version, At: a.Catalog.Now().UTC(), Who: a.Who, Host: host, How: build.Repeated,
 		Digest: "sha256:" + plan.Digest(text), Document: string(text)}
 	if o.Identical {
 		j.Passed = 1

@@ -125,7 +125,7 @@ func (a *App) Test(ctx context.Context, r TestRequest, each func(judge.Result)) 
 	if r.Region != "" {
 		how += " in " + r.Region
 	}
-	if t.Judgement, err = build.NewJudgement(v, a.Who, how, t.Results); err == nil {
+	if t.Judgement, err = build.NewJudgement(v, a.Catalog.Now(), a.Who, how, t.Results); err == nil {
 		err = a.Catalog.Judge(ctx, *t.Judgement)
 	}
 	if err != nil {

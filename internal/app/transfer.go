@@ -58,9 +58,14 @@ func (a *App) Import(ctx context.Context, from string, in io.Reader, opening err
 		}
 		had, _, _ = strings.Cut(string(text), " ")
 	}
+	temp, err := os.MkdirTemp(string(a.Dir), catalog.TempPrefix)
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(temp) // what stays is swept
 	var id string
 	alone, err := a.IfAlone(ctx, func() (err error) { // what others register in the old catalog would be lost
-		done.Rows, id, err = a.Catalog.Import(ctx, &told{Reader: text, tell: func(n int64) { a.Progress("import", n, bytes) }}, had)
+		done.Rows, id, err = a.Catalog.Import(ctx, &told{Reader: text, tell: func(n int64) { a.Progress("import", n, bytes) }}, had, temp)
 		return err
 	})
 	if !alone && err == nil {
@@ -150,7 +155,7 @@ func (a *App) beginAnew(ctx context.Context) (aside string, err error) {
 // rebuilt makes a catalog from the records of builds, in a folder, and from the indexes of regions, and
 // exports it.
 func (a *App) rebuilt(ctx context.Context, builds string, done *Imported) (from io.Reader, size int64, end func(), err error) {
-	temp, err := os.MkdirTemp(string(a.Dir), ".new-")
+	temp, err := os.MkdirTemp(string(a.Dir), catalog.TempPrefix)
 	if err != nil {
 		return nil, 0, nil, err
 	}

@@ -148,7 +148,7 @@ func (a *App) Tag(ctx context.Context, r TagRequest) (moves []catalog.Move, err 
 		}
 		moves = append(moves, list...)
 	}
-	if err := a.Catalog.MoveTags(ctx, moves, rules.Mover(a.State, time.Now)); err != nil {
+	if err := a.Catalog.MoveTags(ctx, moves, rules.Mover(a.State, a.Catalog.Now)); err != nil {
 		return nil, err
 	}
 	var images []string
@@ -175,7 +175,7 @@ func (a *App) movesOf(ctx context.Context, r TagRequest, text string) (list []ca
 		return nil, err
 	}
 	for _, tag := range r.Tags {
-		m := catalog.Move{Image: ref.Image, Tag: tag, Who: a.Who, Why: r.Why, At: time.Now()}
+		m := catalog.Move{Image: ref.Image, Tag: tag, Who: a.Who, Why: r.Why, At: a.Catalog.Now()}
 		i := slices.IndexFunc(history, func(h catalog.Move) bool { return h.Tag == tag })
 		to := v
 		switch {
@@ -224,7 +224,7 @@ func (a *App) TagMoves(ctx context.Context, text string) (image string, moves []
 // RecallRequest withdraws a version.
 type RecallRequest struct {
 	Ref, Why    string
-	Since       time.Time
+	Since       time.Time // zero for now
 	Descendants bool
 }
 
@@ -241,8 +241,11 @@ func (a *App) Touches(ctx context.Context, r RecallRequest) (*catalog.Version, [
 // Recall withdraws a version, and tells the regions. If these could not be told, the recall comes with
 // the error.
 func (a *App) Recall(ctx context.Context, v *catalog.Version, r RecallRequest, touched []family.Touched) (*catalog.Recall, error) {
-	recall := &catalog.Recall{Image: v.Image, Version: v.Version, Why: r.Why, Who: a.Who, At: time.Now(), Since: r.Since,
-		Descendants: r.Descendants}
+	now := a.Catalog.Now()
+	recall := &catalog.Recall{Image: v.Image, Version: v.Version, Why: r.Why, Who: a.Who, At: now, Since: r.Since, Descendants: r.Descendants}
+	if r.Since.IsZero() {
+		recall.Since = now
+	}
 	if err := a.Catalog.Recall(ctx, *recall); err != nil {
 		return nil, err
 	}
@@ -267,7 +270,7 @@ func (a *App) Reinstate(ctx context.Context, ref string) (*catalog.Version, []fa
 	if err != nil {
 		return nil, nil, err
 	}
-	was, err := a.Catalog.Reinstate(ctx, v.Image, v.Version, a.Who, time.Now())
+	was, err := a.Catalog.Reinstate(ctx, v.Image, v.Version, a.Who, a.Catalog.Now())
 	switch {
 	case err != nil:
 	case !was && v.Recall != nil:

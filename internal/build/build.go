@@ -166,12 +166,12 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 	defer func() { _ = layer.RemoveAll(r.dir) }() // what stays is swept by the next build
 	began := time.Now()
 	if err := e.Catalog.StartBuild(ctx, catalog.Build{ID: p.Build, Image: p.Image, Version: p.Version,
-		Base: p.Base.Name + "@" + p.Base.Version, Who: e.Who, Host: r.record.Host, Place: e.Place, Commit: e.Commit, Started: began,
+		Base: p.Base.Name + "@" + p.Base.Version, Who: e.Who, Host: r.record.Host, Place: e.Place, Commit: e.Commit, Started: e.Catalog.Now(),
 		Why: p.Why}); err != nil {
 		return nil, err
 	}
 	if r.log, err = openLog(e.State.Build(p.Build, ""), e.Watch); err != nil {
-		return nil, errors.Join(err, e.Catalog.EndBuild(ctx, p.Build, catalog.Failed, err.Error(), time.Now()))
+		return nil, errors.Join(err, e.Catalog.EndBuild(ctx, p.Build, catalog.Failed, err.Error(), e.Catalog.Now()))
 	}
 	inner, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -232,7 +232,7 @@ func (r *run) fail(ctx context.Context, err error) {
 	r.emit(broke)
 	// The context may have ended; the record of it must be written all the same. If it cannot,
 	// the next command finds that this one is gone.
-	if err := r.Catalog.EndBuild(context.WithoutCancel(ctx), r.plan.Build, state, text, time.Now()); err != nil {
+	if err := r.Catalog.EndBuild(context.WithoutCancel(ctx), r.plan.Build, state, text, r.Catalog.Now()); err != nil {
 		r.emit(Note{Text: "the catalog could not be told how the build ended: " + err.Error()})
 	}
 }
@@ -327,10 +327,10 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	if err := r.Layers.Sync(); err != nil { // children stand on the layers
 		return err
 	}
-	now := time.Now().UTC()
+	now := r.Catalog.Now().UTC()
 	p := r.plan
 	v := catalog.Version{Image: p.Image, Version: p.Version, Build: p.Build, Created: now, BaseName: p.Base.Name, BaseVersion: p.Base.Version,
-		BaseDigest: p.Base.Digest, Fingerprint: p.Fingerprint, Epoch: p.Shapes[0].Epoch, Labels: p.Labels}
+		BaseDigest: p.Base.Digest, BaseImage: p.Base.Image, Fingerprint: p.Fingerprint, Epoch: p.Shapes[0].Epoch, Labels: p.Labels}
 	var judged []judge.Result
 	for _, b := range branches {
 		v.Trees = append(v.Trees, b.counted)
@@ -339,7 +339,7 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 		judged = append(judged, b.judged...)
 	}
 	if len(judged) > 0 {
-		j, err := NewJudgement(&v, r.Who, "build", judged)
+		j, err := NewJudgement(&v, now, r.Who, "build", judged)
 		if err != nil {
 			return err
 		}

@@ -42,10 +42,10 @@ type JudgementDocument struct {
 	Results []judge.Result `json:"results"`
 }
 
-// NewJudgement is what results come to, as the catalog keeps it.
-func NewJudgement(v *catalog.Version, who, how string, results []judge.Result) (*catalog.Judgement, error) {
+// NewJudgement is what results come to at some time by the catalog's clock, as the catalog keeps it.
+func NewJudgement(v *catalog.Version, at time.Time, who, how string, results []judge.Result) (*catalog.Judgement, error) {
 	host, _ := os.Hostname() // a host without a name has none to record
-	now, counts := time.Now().UTC(), judge.Count(results)
+	now, counts := at.UTC(), judge.Count(results)
 	text, err := json.Marshal(JudgementDocument{Schema: JudgementSchema, Image: v.Image, Version: v.Version, Build: v.Build,
 		At: now.Format(time.RFC3339), Who: who, Host: host, How: how, Results: results})
 	return &catalog.Judgement{Image: v.Image, Version: v.Version, At: now, Who: who, Host: host, How: how, Passed: counts.Passed,

@@ -78,7 +78,7 @@ func (e *Engine) sweepRuns(ctx context.Context) (list []Leftover, err error) {
 	err = errors.Join(err, e2)
 	for _, b := range running {
 		if !e.State.Runs(e.Place, &b) {
-			err = errors.Join(err, e.Catalog.EndBuild(ctx, b.ID, catalog.Interrupted, state.Silent, time.Now()))
+			err = errors.Join(err, e.Catalog.EndBuild(ctx, b.ID, catalog.Interrupted, state.Silent, e.Catalog.Now()))
 			if !slices.ContainsFunc(list, func(l Leftover) bool { return l.Name == b.ID }) {
 				list = append(list, Leftover{"build that was still called running", b.ID, 0})
 			}

@@ -43,9 +43,14 @@ type Build struct {
 type TakenError struct {
 	Image, Version, Highest, Free string
 	Build                         string // that is making the version, if one is
+	Lost                          bool   // another build was given the number while nothing was heard of this one
 }
 
 func (e *TakenError) Error() string {
+	if e.Lost {
+		return fmt.Sprintf("%s %s was given to build %s while nothing was heard of this one; build again: the next free number is %s",
+			e.Image, e.Version, e.Build, e.Free)
+	}
 	if e.Build != "" {
 		return fmt.Sprintf("%s %s is being made by build %s; the next free number of its series is %s", e.Image, e.Version, e.Build, e.Free)
 	}
@@ -212,7 +217,7 @@ func (c *Catalog) builds(ctx context.Context, where string, args ...any) ([]Buil
 	rows, err := c.rows(ctx, "SELECT id, image, version, base, state, who, host, place, revision, seen, started, ended, error, why FROM "+
 		"builds "+where, args...)
 	seen := map[string]time.Time{}
-	list, err := collect(rows, err, func(rows *sql.Rows) (Build, error) {
+	list, err := collect(rows, err, func(rows row) (Build, error) {
 		var b Build
 		var heard, started, ended string
 		err := rows.Scan(&b.ID, &b.Image, &b.Version, &b.Base, &b.State, &b.Who, &b.Host, &b.Place, &b.Commit, &heard, &started, &ended,

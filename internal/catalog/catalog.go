@@ -8,6 +8,9 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"errors"
+	"fmt"
+	"os"
+	"sync"
 	"time"
 
 	"zygos/internal/plain"
@@ -16,13 +19,50 @@ import (
 // Catalog is the database of one workspace state, or of several that share it.
 type Catalog struct {
 	session
-	db     *sql.DB
-	id     string // "" for one that had none when it was opened
-	frozen bool   // it can only be read
+	pool   *pool
+	where  string
+	had    int           // schema of the tables when they were opened
+	id     string        // "" for one that had none when it was opened
+	frozen bool          // it can only be read
+	ahead  time.Duration // that the catalog's clock is ahead of this machine's
+	// Lifted hears that the first change brought the tables from one schema to another; may be nil.
+	Lifted func(from, to int)
+
+	lifting  sync.Mutex
+	original *sql.DB // file of which a copy is read, nil if none is
+	temp     string  // folder of the copy
 }
 
 // Close ends the use of the catalog.
-func (c *Catalog) Close() error { return c.db.Close() }
+func (c *Catalog) Close() error {
+	c.lifting.Lock()
+	defer c.lifting.Unlock()
+	err := c.pool.Load().Close()
+	if c.original != nil {
+		err = errors.Join(err, c.original.Close())
+	}
+	if c.temp != "" {
+		err = errors.Join(err, os.RemoveAll(c.temp)) // what stays is swept
+	}
+	return err
+}
+
+// Now is the time by the catalog's clock. For a database it is the server's, as it was ahead of or behind this machine's when the
+// catalog was opened: so machines whose clocks differ agree on the age of things.
+func (c *Catalog) Now() time.Time { return time.Now().Add(c.ahead) }
+
+// Skew is how far a recorded time may lie ahead of the catalog's clock and still be believed.
+const Skew = time.Minute
+
+// setClock learns how far the clock of a database is ahead.
+func (c *Catalog) setClock(now string) {
+	const answer = time.Second // that the question may have taken
+	if at := unstamp(now); c.dialect.lock && !at.IsZero() {
+		if c.ahead = time.Until(at); c.ahead.Abs() < answer {
+			c.ahead = 0
+		}
+	}
+}
 
 // ID identifies the catalog; it stays the same when the catalog is exported and imported elsewhere.
 func (c *Catalog) ID(ctx context.Context) (id string, err error) {
@@ -89,24 +129,94 @@ func (c cleaned) Scan(value any) error {
 	return err
 }
 
-// each reads all rows of a query.
-func each(rows *sql.Rows, err error, read func(*sql.Rows) error) error {
+// rows are the rows of a query, all read.
+type rows struct {
+	width  int
+	values []any
+}
+
+func readAll(from *sql.Rows, err error) (*rows, error) {
+	if err != nil {
+		return nil, err
+	}
+	defer from.Close()
+	columns, err := from.Columns()
+	if err != nil {
+		return nil, err
+	}
+	list, into := &rows{width: len(columns)}, make([]any, len(columns))
+	for from.Next() {
+		at := len(list.values)
+		list.values = append(list.values, make([]any, len(columns))...)
+		for i := range into {
+			into[i] = &list.values[at+i]
+		}
+		if err := from.Scan(into...); err != nil {
+			return nil, err
+		}
+	}
+	return list, from.Err()
+}
+
+// row is one of rows.
+type row []any
+
+// Scan reads the columns into variables of the types that the catalog uses.
+func (r row) Scan(into ...any) error {
+	if len(into) != len(r) {
+		return fmt.Errorf("%d columns, and %d to read", len(r), len(into))
+	}
+	for i, value := range r {
+		if bytes, ok := value.([]byte); ok {
+			value = string(bytes)
+		}
+		var ok bool
+		switch to := into[i].(type) {
+		case *string:
+			*to, ok = value.(string)
+		case *int64:
+			*to, ok = value.(int64)
+		case *int:
+			var n int64
+			n, ok = value.(int64)
+			*to = int(n)
+		case *bool:
+			var n int64
+			n, ok = value.(int64)
+			*to = n != 0
+		case sql.Scanner:
+			if err := to.Scan(value); err != nil {
+				return err
+			}
+			ok = true
+		}
+		if !ok {
+			return fmt.Errorf("column %d: a %T was not expected", i+1, value)
+		}
+	}
+	return nil
+}
+
+// each goes through the rows of a query.
+func each(list *rows, err error, read func(row) error) error {
 	if err != nil {
 		return err
 	}
-	defer rows.Close()
-	for rows.Next() {
-		if err := read(rows); err != nil {
+	for at := 0; at < len(list.values); at += list.width {
+		if err := read(row(list.values[at : at+list.width])); err != nil {
 			return err
 		}
 	}
-	return rows.Err()
+	return nil
 }
 
-// collect lists all rows of a query.
-func collect[T any](rows *sql.Rows, err error, read func(*sql.Rows) (T, error)) (list []T, _ error) {
-	err = each(rows, err, func(rows *sql.Rows) error {
-		item, err := read(rows)
+// collect lists what is read of the rows of a query.
+func collect[T any](from *rows, err error, read func(row) (T, error)) (list []T, _ error) {
+	if err == nil {
+		list = make([]T, 0, len(from.values)/max(from.width, 1))
+	}
+	err = each(from, err, func(r row) error {
+		item, err := read(r)
 		list = append(list, item)
 		return err
 	})

@@ -187,7 +187,7 @@ func TestWhatIsBuiltOnDoesNotGo(t *testing.T) {
 		require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-1", Image: "a", Version: "1.0.0", Base: "p@1.0.0", Started: moment}))
 		require.ErrorContains(t, c.Forget(t.Context(), "p", "1.0.0"), "p@1.0.0 cannot go: build b-1 is built on it")
 		require.NoError(t, c.Register(t.Context(),
-			catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment, BaseName: "p", BaseVersion: "1.0.0"}))
+			catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment, BaseName: "p", BaseVersion: "1.0.0", BaseImage: true}))
 		require.ErrorContains(t, c.Forget(t.Context(), "p", "1.0.0"), "p@1.0.0 cannot go: a@1.0.0 is built on it")
 		require.NoError(t, c.MoveTags(t.Context(), moves("p", "1.0.1", "stable"), anyMove))
 		require.Error(t, c.Forget(t.Context(), "p", "1.0.1"))
@@ -236,7 +236,8 @@ func TestRecallsHoldForDescendantsAndEnd(t *testing.T) {
 		for image, base := range map[string]string{"child": "parent", "grandchild": "child"} {
 			require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-" + image, Image: image, Started: moment}))
 			require.NoError(t, c.Register(t.Context(),
-				catalog.Version{Image: image, Version: "1.0.0", Build: "b-" + image, Created: moment, BaseName: base, BaseVersion: "1.0.0"}))
+				catalog.Version{Image: image, Version: "1.0.0", Build: "b-" + image, Created: moment, BaseName: base, BaseVersion: "1.0.0",
+					BaseImage: true}))
 		}
 		recall := func(version string, since time.Time, descendants bool) error {
 			return c.Recall(t.Context(), catalog.Recall{Image: "parent", Version: version, Why: "a hole", Who: "me", At: moment, Since: since,
@@ -286,7 +287,8 @@ func TestRecallsHoldForDescendantsAndEnd(t *testing.T) {
 func TestWhatMayGoAndWhy(t *testing.T) {
 	old := time.Now().Add(-100 * 24 * time.Hour)
 	version := func(image, number, base, baseVersion string, tags ...string) catalog.Version {
-		return catalog.Version{Image: image, Version: number, BaseName: base, BaseVersion: baseVersion, Created: old, Tags: tags}
+		return catalog.Version{Image: image, Version: number, BaseName: base, BaseVersion: baseVersion, BaseImage: base == "parent",
+			Created: old, Tags: tags}
 	}
 	versions := []catalog.Version{
 		version("child", "1.0.3", "parent", "1.0.1"), version("child", "1.0.2", "parent", "1.0.0"),
@@ -305,7 +307,7 @@ func TestWhatMayGoAndWhy(t *testing.T) {
 				return catalog.Retention{}
 			}
 			return catalog.Retention{Days: 90, Tagged: true}
-		}) {
+		}, time.Now()) {
 		why[v.Ref()] = strings.Join(v.Why, "; ")
 	}
 	require.Equal(t, map[string]string{"child@1.0.3": "the newest of the image", "child@1.0.2": "the newest in north",
@@ -401,7 +403,7 @@ func TestListAsksForWhatIsWanted(t *testing.T) {
 			"a@1.1.0 a@1.0.1 b@1.0.0":         {State: "usable"},
 			"a@1.1.0 a@1.0.1":                 {Most: 2},
 			"":                                {Labels: map[string]string{"owner": "you"}},
-			" ":                               {Since: time.Now()},
+			" ":                               {Youngest: time.Nanosecond},
 			"  ":                              {Base: "other@1"},
 		} {
 			list, more, err := c.List(t.Context(), q)
@@ -428,7 +430,8 @@ func TestWhatLeavesIsNeededByNothing(t *testing.T) {
 		child := func(image, version, parent string) {
 			require.NoError(t, c.StartBuild(t.Context(), catalog.Build{ID: "b-" + image + version, Image: image, Version: version, Started: moment}))
 			require.NoError(t, c.Register(t.Context(),
-				catalog.Version{Image: image, Version: version, Build: "b-" + image + version, Created: moment, BaseName: "p", BaseVersion: parent}))
+				catalog.Version{Image: image, Version: version, Build: "b-" + image + version, Created: moment, BaseName: "p", BaseVersion: parent,
+					BaseImage: true}))
 		}
 		register(t, c, "p", "1.0.0", "1.0.1", "1.0.2")
 		child("a", "1.0.0", "1.0.0")

@@ -159,7 +159,7 @@ func TestBuildsOfOtherStates(t *testing.T) {
 		require.NoError(t, other.StartBuild(t.Context(),
 			catalog.Build{ID: "b-2", Image: "a", Version: "1.0.0", Base: "p@1.0.0", Started: moment}))
 		err = c.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-1", Created: moment})
-		require.ErrorContains(t, err, "a 1.0.0 is being made by build b-2", "its number was given away")
+		require.ErrorContains(t, err, "a 1.0.0 was given to build b-2 while nothing was heard of this one", "its number was given away")
 		require.NoError(t, other.Register(t.Context(), catalog.Version{Image: "a", Version: "1.0.0", Build: "b-2", Created: moment}))
 		require.NoError(t, c.EndBuild(t.Context(), "b-2", catalog.Interrupted, "seen too late", moment))
 		builds, _, err := c.Builds(t.Context(), "a", 0)
@@ -185,9 +185,9 @@ func TestFromOneDatabaseToTheOther(t *testing.T) {
 		everywhere(t, func(t *testing.T, to *catalog.Catalog, _ func() *catalog.Catalog) {
 			_, err := to.ID(t.Context())
 			require.NoError(t, err)
-			_, _, err = to.Import(t.Context(), bytes.NewReader(text.Bytes()), "another")
+			_, _, err = to.Import(t.Context(), bytes.NewReader(text.Bytes()), "another", t.TempDir())
 			require.ErrorContains(t, err, "it is another catalog")
-			n, now, err := to.Import(t.Context(), bytes.NewReader(text.Bytes()), id)
+			n, now, err := to.Import(t.Context(), bytes.NewReader(text.Bytes()), id, t.TempDir())
 			require.NoError(t, err)
 			require.Equal(t, []any{rows, id}, []any{n, now})
 			var back bytes.Buffer
@@ -196,7 +196,7 @@ func TestFromOneDatabaseToTheOther(t *testing.T) {
 			require.Equal(t, text.String(), back.String())
 			require.NoError(t, to.MoveTags(t.Context(), moves("a", "1.0.1", "edge"), anyMove), "numbers go on")
 			require.NoError(t, to.Recall(t.Context(), catalog.Recall{Image: "a", Version: "1.0.1", At: moment, Since: moment}))
-			_, _, err = to.Import(t.Context(), bytes.NewReader(text.Bytes()), "")
+			_, _, err = to.Import(t.Context(), bytes.NewReader(text.Bytes()), "", t.TempDir())
 			require.ErrorContains(t, err, "the catalog is not empty")
 		})
 	})
@@ -308,7 +308,7 @@ func TestCatalogOfANewerProgramIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	_, err = catalog.Open(t.Context(), file, "")
-	require.ErrorContains(t, err, "written by a newer Zygos (schema 99, this one knows 11)")
+	require.ErrorContains(t, err, "written by a newer Zygos (schema 99, this one knows 12)")
 	require.NoError(t, os.WriteFile(file, []byte("this is no database, though it is long enough to be read as one"), 0o600))
 	_, err = catalog.Open(t.Context(), file, "")
 	require.ErrorContains(t, err, "catalog "+file)

@@ -2,7 +2,6 @@ package catalog
 
 import (
 	"context"
-	"database/sql"
 	"time"
 )
 
@@ -46,7 +45,7 @@ func (j Judgement) add(ctx context.Context, tx session) error {
 func (c *Catalog) Judgements(ctx context.Context, image, version string) ([]Judgement, error) {
 	rows, err := c.rows(ctx, `SELECT image, version, at, who, host, how, passed, failed, warned, skipped, digest, document FROM judgements
 		WHERE image = ? AND version = ? ORDER BY at DESC`, image, version)
-	return collect(rows, err, func(rows *sql.Rows) (j Judgement, err error) {
+	return collect(rows, err, func(rows row) (j Judgement, err error) {
 		var at string
 		err = rows.Scan(&j.Image, &j.Version, &at, &j.Who, &j.Host, &j.How, &j.Passed, &j.Failed, &j.Warned, &j.Skipped, &j.Digest, &j.Document)
 		j.At = unstamp(at)

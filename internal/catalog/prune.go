@@ -28,20 +28,25 @@ type Verdict struct {
 // Prunable judges all versions, which come by image, newest first: what the retention does not keep
 // may go, but never the newest of an image, a version that a tag points at, that is the newest usable
 // one of its image in a region, that a running build starts from, or that a version which stays was
-// built on. once has those that a tag ever pointed at, by reference. Of images that are not asked for
+// built on. Recalled versions do not count among the newest. once has those that a tag ever pointed at, by reference. Of images that are
+// not asked for
 // all versions stay. What prune began to remove goes in any case.
 func Prunable(versions []Version, held []Held, running []Build, once map[string]bool, asked func(image string) bool,
-	keep func(image string) Retention) []Verdict {
+	keep func(image string) Retention, now time.Time) []Verdict {
 	list := make([]Verdict, len(versions))
 	at := make(map[string]int, len(versions)) // in the list
-	counts := map[string]int64{}
+	counts := map[string]int64{}              // usable versions of images, so far
+	met := map[string]bool{}                  // images
 	for i := range versions {
 		v := &list[i]
 		v.Version = &versions[i]
 		at[v.Ref()] = i
 		say := func(form string, args ...any) { v.Why = append(v.Why, fmt.Sprintf(form, args...)) }
 		r := keep(v.Image)
-		counts[v.Image]++
+		first, newer, usable := !met[v.Image], counts[v.Image], v.Usable() == nil
+		if met[v.Image] = true; usable {
+			counts[v.Image]++
+		}
 		switch {
 		case v.Leaving:
 			continue
@@ -49,11 +54,15 @@ func Prunable(versions []Version, held []Held, running []Build, once map[string]
 			say("it was not asked for")
 		case r.Versions == 0 && r.Days == 0:
 			say("no [keep] says how many stay")
-		case counts[v.Image] == 1:
+		case first:
 			say("the newest of the image")
-		case r.Versions > 0 && counts[v.Image] <= r.Versions:
+		case usable && newer == 0:
+			say("the newest of the image that is not recalled")
+		case newer < r.Versions:
 			say("among the newest %d", r.Versions)
-		case r.Days > 0 && time.Since(v.Created) < time.Duration(r.Days)*24*time.Hour:
+		case r.Days > 0 && v.Created.After(now.Add(Skew)):
+			say("registered in the future (%s), so its age is not known", v.Created.UTC().Format(time.RFC3339))
+		case r.Days > 0 && now.Sub(v.Created) < time.Duration(r.Days)*24*time.Hour:
 			say("younger than %d days", r.Days)
 		}
 		for _, tag := range v.Tags {
@@ -86,7 +95,7 @@ func Prunable(versions []Version, held []Held, running []Build, once map[string]
 	for i := range list {
 		for v := &list[i]; len(v.Why) > 0; {
 			i, ok := at[v.BaseName+"@"+v.BaseVersion]
-			if !ok {
+			if !ok || !v.BaseImage {
 				break
 			}
 			parent := &list[i]
@@ -115,11 +124,11 @@ func (c *Catalog) Candidates(ctx context.Context) ([]Version, error) {
 		texts[text] = text
 		return text
 	}
-	rows, err := c.rows(ctx, `SELECT image, version, created, base_name, base_version, leaving FROM versions
+	rows, err := c.rows(ctx, `SELECT image, version, created, base_name, base_version, leaving, `+c.ownBase()+` FROM versions v
 		ORDER BY image, major DESC, minor DESC, patch DESC`)
-	list, err := collect(rows, err, func(rows *sql.Rows) (v Version, err error) {
+	list, err := collect(rows, err, func(rows row) (v Version, err error) {
 		var created string
-		err = rows.Scan(&v.Image, &v.Version, &created, &v.BaseName, &v.BaseVersion, &v.Leaving)
+		err = rows.Scan(&v.Image, &v.Version, &created, &v.BaseName, &v.BaseVersion, &v.Leaving, &v.BaseImage)
 		v.Image, v.Version, v.BaseName, v.BaseVersion = once(v.Image), once(v.Version), once(v.BaseName), once(v.BaseVersion)
 		v.Created = unstamp(created)
 		return v, err
@@ -165,7 +174,7 @@ type Held struct{ Region, Image, Version string }
 func (c *Catalog) Held(ctx context.Context) ([]Held, error) {
 	rows, err := c.rows(ctx, "SELECT region, image, version FROM placements")
 	var last Held
-	return collect(rows, err, func(rows *sql.Rows) (h Held, err error) {
+	return collect(rows, err, func(rows row) (h Held, err error) {
 		if err = rows.Scan(&h.Region, &h.Image, &h.Version); h.Region == last.Region {
 			h.Region = last.Region // one text for many
 		}
@@ -221,9 +230,9 @@ func (c *Catalog) Leave(ctx context.Context, versions []Version, alive func(*Bui
 func (s session) needed(ctx context.Context, v *Version, goes func(name string) bool) (needed bool, err error) {
 	rows, err := s.rows(ctx, `SELECT 'tag ' || tag FROM tags WHERE image = ? AND version = ?
 		UNION SELECT id FROM builds WHERE state = ? AND base = ?
-		UNION SELECT image || '@' || version FROM versions WHERE base_name = ? AND base_version = ?`,
+		UNION SELECT image || '@' || version FROM versions v WHERE base_name = ? AND base_version = ? AND `+s.ownBase()+` = 1`,
 		v.Image, v.Version, Running, v.Ref(), v.Image, v.Version)
-	err = each(rows, err, func(rows *sql.Rows) error {
+	err = each(rows, err, func(rows row) error {
 		var name string
 		err := rows.Scan(&name)
 		needed = needed || !goes(name)
@@ -260,7 +269,7 @@ func (c *Catalog) Forget(ctx context.Context, image, version string) error {
 	return c.asOne(ctx, func(tx session) error {
 		var user string
 		err := tx.row(ctx, "SELECT 'build ' || id FROM builds WHERE state = ? AND base = ? UNION SELECT image || '@' || version FROM "+
-			"versions WHERE base_name = ? AND base_version = ? LIMIT 1",
+			"versions v WHERE base_name = ? AND base_version = ? AND "+tx.ownBase()+" = 1 LIMIT 1",
 			Running, image+"@"+version, image, version).Scan(&user)
 		if err == nil {
 			return fmt.Errorf("%s@%s cannot go: %s is built on it", image, version, user)

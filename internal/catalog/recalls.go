@@ -17,6 +17,8 @@ type Recall struct {
 	At          time.Time `json:"at"`
 	Since       time.Time `json:"since"` // in force from then on
 	Descendants bool      `json:"descendants"`
+
+	ahead time.Duration // that the catalog's clock is ahead of this machine's
 }
 
 // Word says in a word or two whether a version with this recall, or none if it is nil, is recalled; "" if not.
@@ -31,7 +33,9 @@ func (r *Recall) Word() string {
 }
 
 // InForce says whether the recall holds now, or is planned.
-func (r *Recall) InForce() bool { return !r.Since.After(time.Now()) }
+func (r *Recall) InForce() bool {
+	return !r.Since.After(time.Now().Add(r.ahead))
+}
 
 // RecalledError refuses the use of a version that is recalled.
 type RecalledError struct {
@@ -75,10 +79,12 @@ func (v *Version) Usable() error {
 }
 
 // hits begins a query over the versions that recalls concern.
-const hits = `WITH RECURSIVE hit (image, version, number, descendants) AS (
+func (s session) hits() string {
+	return `WITH RECURSIVE hit (image, version, number, descendants) AS (
 	SELECT image, version, number, descendants FROM recalls WHERE ended = ''
 	UNION SELECT v.image, v.version, h.number, h.descendants FROM versions v JOIN hit h
-		ON v.base_name = h.image AND v.base_version = h.version WHERE h.descendants = 1) `
+		ON v.base_name = h.image AND v.base_version = h.version AND ` + s.ownBase() + ` = 1 WHERE h.descendants = 1) `
+}
 
 // Recalled lists every version that is recalled or will be, itself or through an ancestor, by
 // reference; of several recalls, the one that holds first counts.
@@ -87,14 +93,14 @@ func (c *Catalog) Recalled(ctx context.Context) (map[string]*Recall, error) {
 		ref    string
 		recall Recall
 	}
-	rows, err := c.rows(ctx, hits+`SELECT h.image, h.version, r.image, r.version, r.why, r.who, r.at, r.since, r.descendants FROM hit h
+	rows, err := c.rows(ctx, c.hits()+`SELECT h.image, h.version, r.image, r.version, r.why, r.who, r.at, r.since, r.descendants FROM hit h
 		JOIN recalls r ON r.number = h.number ORDER BY r.since, r.number`)
-	list, err := collect(rows, err, func(rows *sql.Rows) (pair, error) {
+	list, err := collect(rows, err, func(rows row) (pair, error) {
 		var p pair
 		var image, version, at, since string
 		err := rows.Scan(&image, &version, &p.recall.Image, &p.recall.Version,
 			cleaned{&p.recall.Why}, cleaned{&p.recall.Who}, &at, &since, &p.recall.Descendants)
-		p.ref, p.recall.At, p.recall.Since = image+"@"+version, unstamp(at), unstamp(since)
+		p.ref, p.recall.At, p.recall.Since, p.recall.ahead = image+"@"+version, unstamp(at), unstamp(since), c.ahead
 		return p, err
 	})
 	if err != nil {
@@ -114,9 +120,13 @@ func mayBeNamed(ctx context.Context, tx session, image, version string) error {
 	if err := stays(ctx, tx, image, version); err != nil {
 		return err
 	}
-	rows, err := tx.rows(ctx, hits+`SELECT r.image, r.version, r.why, r.who, r.since FROM hit h JOIN recalls r ON r.number = h.number
-		WHERE h.image = ? AND h.version = ? AND r.since <= ? ORDER BY r.since, r.number LIMIT 1`, image, version, stamp(time.Now()))
-	return each(rows, err, func(rows *sql.Rows) error {
+	now, err := tx.now(ctx)
+	if err != nil {
+		return err
+	}
+	rows, err := tx.rows(ctx, tx.hits()+`SELECT r.image, r.version, r.why, r.who, r.since FROM hit h JOIN recalls r ON r.number = h.number
+		WHERE h.image = ? AND h.version = ? AND r.since <= ? ORDER BY r.since, r.number LIMIT 1`, image, version, stamp(now))
+	return each(rows, err, func(rows row) error {
 		e := &RecalledError{Image: image, Version: version}
 		var since string
 		if err := rows.Scan(&e.Recall.Image, &e.Recall.Version, cleaned{&e.Recall.Why}, cleaned{&e.Recall.Who}, &since); err != nil {
@@ -185,7 +195,7 @@ type EndedRecall struct {
 func (c *Catalog) EndedRecalls(ctx context.Context, image, version string) ([]EndedRecall, error) {
 	rows, err := c.rows(ctx, `SELECT image, version, why, who, at, since, descendants, ended, ended_by FROM recalls
 		WHERE image = ? AND version = ? AND ended <> '' ORDER BY number DESC`, image, version)
-	return collect(rows, err, func(rows *sql.Rows) (EndedRecall, error) {
+	return collect(rows, err, func(rows row) (EndedRecall, error) {
 		var r EndedRecall
 		var at, since, ended string
 		err := rows.Scan(&r.Image, &r.Version, cleaned{&r.Why}, cleaned{&r.Who}, &at, &since, &r.Descendants, &ended, &r.EndedBy)
@@ -213,17 +223,20 @@ func (c *Catalog) Family(ctx context.Context, image, version string, depth int) 
 	if depth == 0 {
 		depth = 1 << 20
 	}
+	own := c.ownBase()
 	rows, err := c.rows(ctx, `WITH RECURSIVE
-		up (image, version, base_name, base_version, created, depth) AS (
-			SELECT image, version, base_name, base_version, created, 0 FROM versions WHERE image = ? AND version = ?
-			UNION SELECT v.image, v.version, v.base_name, v.base_version, v.created, u.depth - 1
-				FROM up u JOIN versions v ON v.image = u.base_name AND v.version = u.base_version WHERE u.depth > ?),
+		up (image, version, base_name, base_version, created, own, depth) AS (
+			SELECT image, version, base_name, base_version, created, `+own+`, 0 FROM versions v WHERE image = ? AND version = ?
+			UNION SELECT v.image, v.version, v.base_name, v.base_version, v.created, `+own+`, u.depth - 1
+				FROM up u JOIN versions v ON v.image = u.base_name AND v.version = u.base_version WHERE u.own = 1 AND u.depth > ?),
 		down (image, version, base_name, base_version, created, depth) AS (
 			SELECT image, version, base_name, base_version, created, 0 FROM versions WHERE image = ? AND version = ?
 			UNION SELECT v.image, v.version, v.base_name, v.base_version, v.created, d.depth + 1
-				FROM down d JOIN versions v ON v.base_name = d.image AND v.base_version = d.version WHERE d.depth < ?)
-		SELECT * FROM up UNION SELECT * FROM down ORDER BY depth, image, created`, image, version, -depth, image, version, depth)
-	return collect(rows, err, func(rows *sql.Rows) (Relative, error) {
+				FROM down d JOIN versions v ON v.base_name = d.image AND v.base_version = d.version AND `+own+` = 1 WHERE d.depth < ?)
+		SELECT image, version, base_name, base_version, created, depth FROM up
+		UNION SELECT image, version, base_name, base_version, created, depth FROM down
+		ORDER BY depth, image, created`, image, version, -depth, image, version, depth)
+	return collect(rows, err, func(rows row) (Relative, error) {
 		var r Relative
 		var created string
 		err := rows.Scan(&r.Image, &r.Version, &r.BaseName, &r.BaseVersion, &created, &r.Depth)

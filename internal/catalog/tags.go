@@ -35,7 +35,9 @@ type Placement struct {
 	Bytes    int64         `json:"bytes"`    // of it
 	Location string        `json:"location"` // where hosts fetch it
 	Verified time.Time     `json:"verified"`
-	Leaving  bool          `json:"-"` // its version is being removed
+	// VerifiedBy says how; "" for a placement from before that was recorded.
+	VerifiedBy string `json:"verified_by,omitempty"`
+	Leaving    bool   `json:"-"` // its version is being removed
 }
 
 // Key tells the artifact from the others of its version.
@@ -49,7 +51,7 @@ func (p *Placement) Key() artifact.Key {
 // catalog that it is given, so that nothing changes between the answer and the move.
 func (c *Catalog) MoveTags(ctx context.Context, moves []Move, may func(context.Context, *Catalog, *Move) error) error {
 	return c.asOne(ctx, func(tx session) error {
-		within := &Catalog{session: tx, id: c.id}
+		within := &Catalog{session: tx, id: c.id, pool: c.pool, ahead: c.ahead}
 		for i := range moves {
 			m := &moves[i]
 			if m.Version != "" {
@@ -60,6 +62,7 @@ func (c *Catalog) MoveTags(ctx context.Context, moves []Move, may func(context.C
 					return err
 				}
 			}
+			m.Was = ""
 			err := tx.row(ctx, "SELECT version FROM tags WHERE image = ? AND tag = ?", m.Image, m.Tag).Scan(&m.Was)
 			if err != nil && !errors.Is(err, sql.ErrNoRows) {
 				return err
@@ -89,7 +92,7 @@ func (c *Catalog) MoveTags(ctx context.Context, moves []Move, may func(context.C
 // Moves lists the moves of an image's tags, newest first.
 func (c *Catalog) Moves(ctx context.Context, image string) ([]Move, error) {
 	rows, err := c.rows(ctx, "SELECT tag, was, version, who, why, at FROM tag_moves WHERE image = ? ORDER BY number DESC", image)
-	return collect(rows, err, func(rows *sql.Rows) (Move, error) {
+	return collect(rows, err, func(rows row) (Move, error) {
 		var m Move
 		var at string
 		err := rows.Scan(&m.Tag, &m.Was, &m.Version, cleaned{&m.Who}, cleaned{&m.Why}, &at)
@@ -102,7 +105,7 @@ func (c *Catalog) Moves(ctx context.Context, image string) ([]Move, error) {
 func (c *Catalog) Tags(ctx context.Context) (map[string][]string, error) {
 	tags := map[string][]string{}
 	rows, err := c.rows(ctx, "SELECT image || '@' || version, tag FROM tags ORDER BY image, tag")
-	return tags, each(rows, err, func(rows *sql.Rows) error {
+	return tags, each(rows, err, func(rows row) error {
 		var ref, tag string
 		err := rows.Scan(&ref, &tag)
 		tags[ref] = append(tags[ref], tag)
@@ -129,6 +132,9 @@ func (c *Catalog) Place(ctx context.Context, p Placement) error {
 		_, err := tx.exec(ctx, `INSERT INTO placements (id, image, version, region, variant, name, format, artifact, location, verified)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET location = excluded.location, verified = excluded.verified`,
 			p.ID, p.Image, p.Version, p.Region, p.Variant, p.Name, p.Format, p.Artifact, p.Location, stamp(p.Verified))
+		if err == nil && tx.schema.Load() >= withBases {
+			_, err = tx.exec(ctx, "UPDATE placements SET verified_by = ? WHERE id = ?", p.VerifiedBy, p.ID)
+		}
 		if err != nil {
 			return err
 		}
@@ -167,7 +173,7 @@ func (c *Catalog) Holdings(ctx context.Context) (map[string]Holding, error) {
 	rows, err := c.rows(ctx, `SELECT p.region, count(DISTINCT p.image || '@' || p.version), count(*), CAST(sum(a.bytes) AS BIGINT) FROM
 		placements p
 		JOIN artifacts a ON a.image = p.image AND a.version = p.version AND a.variant = p.variant AND a.name = p.name GROUP BY p.region`)
-	return held, each(rows, err, func(rows *sql.Rows) error {
+	return held, each(rows, err, func(rows row) error {
 		var region string
 		var h Holding
 		err := rows.Scan(&region, &h.Versions, &h.Files, &h.Bytes)
@@ -182,15 +188,20 @@ func (c *Catalog) Placements(ctx context.Context, image, version, region string)
 	w.is("p.image", image)
 	w.is("p.version", version)
 	w.is("p.region", region)
+	by := "p.verified_by"
+	if c.schema.Load() < withBases {
+		by = "''"
+	}
 	rows, err := c.rows(ctx, `SELECT p.id, p.image, p.version, p.region, p.variant, p.name, p.format, p.artifact, p.location,
-		p.verified, v.leaving, coalesce(a.bytes, 0)
+		p.verified, `+by+`, v.leaving, coalesce(a.bytes, 0)
 		FROM placements p JOIN versions v ON v.image = p.image AND v.version = p.version
 		LEFT JOIN artifacts a ON a.image = p.image AND a.version = p.version AND a.variant = p.variant AND a.name = p.name `+w.sql()+`
 		ORDER BY p.region, p.image, v.major DESC, v.minor DESC, v.patch DESC, p.variant, p.name`, w.args...)
-	return collect(rows, err, func(rows *sql.Rows) (Placement, error) {
+	return collect(rows, err, func(rows row) (Placement, error) {
 		var p Placement
 		var verified string
-		err := rows.Scan(&p.ID, &p.Image, &p.Version, &p.Region, &p.Variant, &p.Name, &p.Format, &p.Artifact, &p.Location, &verified, &p.Leaving,
+		err := rows.Scan(&p.ID, &p.Image, &p.Version, &p.Region, &p.Variant, &p.Name, &p.Format, &p.Artifact, &p.Location, &verified,
+			&p.VerifiedBy, &p.Leaving,
 			&p.Bytes)
 		p.Verified = unstamp(verified)
 		return p, err

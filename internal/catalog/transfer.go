@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -36,10 +37,10 @@ type transferRow struct {
 func (c *Catalog) Export(ctx context.Context, w io.Writer) (count int, err error) {
 	out := bufio.NewWriter(w)
 	enc := json.NewEncoder(out)
-	if err := enc.Encode(transferHead{transferSchema, newestSchema}); err != nil {
+	if err := enc.Encode(transferHead{transferSchema, int(c.schema.Load())}); err != nil {
 		return 0, err
 	}
-	tx, err := c.db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true, Isolation: sql.LevelRepeatableRead}) // one moment for all tables
+	tx, err := c.pool.Load().BeginTx(ctx, &sql.TxOptions{ReadOnly: true, Isolation: sql.LevelRepeatableRead}) // one moment for all tables
 	if err != nil {
 		return 0, err
 	}
@@ -57,22 +58,21 @@ func (c *Catalog) Export(ctx context.Context, w io.Writer) (count int, err error
 			if err != nil {
 				return errors.Join(err, rows.Close())
 			}
-			err = each(rows, nil, func(rows *sql.Rows) error {
-				values, into := make([]any, len(columns)), make([]any, len(columns))
-				for i := range values {
-					into[i] = &values[i]
+			values, into := make([]any, len(columns)), make([]any, len(columns))
+			for i := range values {
+				into[i] = &values[i]
+			}
+			for err == nil && rows.Next() {
+				if err = rows.Scan(into...); err == nil {
+					row := map[string]any{}
+					for i, name := range columns {
+						row[name] = values[i]
+					}
+					count++
+					err = enc.Encode(transferRow{table, row})
 				}
-				if err := rows.Scan(into...); err != nil {
-					return err
-				}
-				row := map[string]any{}
-				for i, name := range columns {
-					row[name] = values[i]
-				}
-				count++
-				return enc.Encode(transferRow{table, row})
-			})
-			if err != nil {
+			}
+			if err = errors.Join(err, rows.Err(), rows.Close()); err != nil {
 				return fmt.Errorf("export %s: %w", table, err)
 			}
 		}
@@ -81,9 +81,9 @@ func (c *Catalog) Export(ctx context.Context, w io.Writer) (count int, err error
 	return count, errors.Join(err, tx.Rollback(), out.Flush())
 }
 
-// Import reads what Export wrote into an empty catalog, all or nothing, and returns how many rows and
-// the identity that the catalog has from then on. If only is not "", it must be that one.
-func (c *Catalog) Import(ctx context.Context, r io.Reader, only string) (count int, id string, err error) {
+// Import reads what Export wrote, of this schema or an older one, into an empty catalog, all or nothing, and returns how many rows and
+// the identity that the catalog has from then on. If only is not "", it must be that one. temp is a folder for what lies in between.
+func (c *Catalog) Import(ctx context.Context, r io.Reader, only, temp string) (count int, id string, err error) {
 	lines := bounded.NewReader(ctx, bufio.NewReaderSize(r, 1<<16), "a row", mostRow)
 	in := json.NewDecoder(lines)
 	in.UseNumber()
@@ -91,20 +91,78 @@ func (c *Catalog) Import(ctx context.Context, r io.Reader, only string) (count i
 	if err := in.Decode(&head); err != nil || head.Schema != transferSchema {
 		return 0, "", fmt.Errorf("this is no exported catalog: its first line must have the schema %q", transferSchema)
 	}
-	if head.Version != newestSchema {
-		return 0, "", fmt.Errorf("it was exported with tables of version %d, and this Zygos has %d; export it again with this one",
-			head.Version, newestSchema)
+	if head.Version > newestSchema {
+		return 0, "", &NewerError{head.Version}
 	}
+	if err := empty(ctx, c.session); err != nil {
+		return 0, "", err
+	}
+	if err := c.up(ctx); err != nil { // nobody uses it yet
+		return 0, "", err
+	}
+	if head.Version < newestSchema {
+		return c.importOld(ctx, in, lines, head.Version, only, temp)
+	}
+	if count, id, err = c.load(ctx, in, lines, only); err == nil {
+		c.id = id
+	}
+	return count, id, err
+}
+
+// importOld reads what was exported with the tables of an older schema: through a catalog that has these, and is lifted.
+func (c *Catalog) importOld(ctx context.Context, in *json.Decoder, lines *bounded.Reader, schema int, only, temp string) (int, string,
+	error) {
+	if schema < 1 {
+		return 0, "", fmt.Errorf("this is no exported catalog: its tables have the version %d", schema)
+	}
+	old, err := at(ctx, filepath.Join(temp, "import.db"), int64(schema))
+	if err != nil {
+		return 0, "", err
+	}
+	defer old.Close()
+	if _, _, err := old.load(ctx, in, lines, ""); err != nil {
+		return 0, "", err
+	}
+	if err := old.up(ctx); err != nil {
+		return 0, "", err
+	}
+	if _, err := old.ID(ctx); err != nil {
+		return 0, "", err
+	}
+	r, w := io.Pipe()
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		_, err := old.Export(ctx, w)
+		w.CloseWithError(err)
+	}()
+	defer func() { r.Close(); <-ended }()
+	return c.Import(ctx, r, only, temp)
+}
+
+// empty makes sure that nothing was ever built.
+func empty(ctx context.Context, s session) error {
+	var have int
+	if err := s.row(ctx, "SELECT count(*) FROM builds").Scan(&have); err != nil || have == 0 {
+		return err
+	}
+	return errors.New("the catalog is not empty; import into a new state, with --state DIR")
+}
+
+// withIdentity is the schema from which a catalog has an identity.
+const withIdentity = 5
+
+// load reads rows of the catalog's own schema.
+func (c *Catalog) load(ctx context.Context, in *json.Decoder, lines *bounded.Reader, only string) (count int, id string, err error) {
 	err = c.change(ctx, func(tx session) error {
-		var have int
-		if err := tx.row(ctx, "SELECT count(*) FROM builds").Scan(&have); err != nil {
+		if err := empty(ctx, tx); err != nil { // another process may have begun to use it
 			return err
 		}
-		if have > 0 {
-			return errors.New("the catalog is not empty; import into a new state, with --state DIR")
-		}
-		if _, err := tx.exec(ctx, "DELETE FROM about WHERE name = 'id'"); err != nil { // it becomes the catalog that was exported
-			return err
+		known := tx.schema.Load() >= withIdentity
+		if known { // it becomes the catalog that was exported
+			if _, err := tx.exec(ctx, "DELETE FROM about WHERE name = 'id'"); err != nil {
+				return err
+			}
 		}
 		some := &batch{tx: tx}
 		for {
@@ -126,6 +184,9 @@ func (c *Catalog) Import(ctx context.Context, r io.Reader, only string) (count i
 			}
 			return err
 		}
+		if !known {
+			return nil
+		}
 		if err := tx.row(ctx, "SELECT coalesce(max(value), '') FROM about WHERE name = 'id'").Scan(&id); err != nil {
 			return err
 		}
@@ -135,9 +196,6 @@ func (c *Catalog) Import(ctx context.Context, r io.Reader, only string) (count i
 		_, err := tx.exec(ctx, "ANALYZE") // so that the database knows what it has got
 		return err
 	})
-	if err == nil {
-		c.id = id
-	}
 	return count, id, err
 }
 

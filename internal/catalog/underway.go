@@ -3,7 +3,6 @@ package catalog
 import (
 	"cmp"
 	"context"
-	"database/sql"
 	"time"
 
 	"zygos/internal/artifact"
@@ -60,7 +59,7 @@ func (c *Catalog) Underways(ctx context.Context, image, version, region string) 
 	w.is("region", region)
 	rows, err := c.rows(ctx, `SELECT image, version, region, variant, name, format, state, done, bytes, why, host, changed FROM underway `+
 		w.sql()+` ORDER BY region, image, version, variant, name`, w.args...)
-	return collect(rows, err, func(rows *sql.Rows) (u Underway, err error) {
+	return collect(rows, err, func(rows row) (u Underway, err error) {
 		var changed string
 		err = rows.Scan(&u.Image, &u.Version, &u.Region, &u.Variant, &u.Name, &u.Format, &u.State, &u.Done, &u.Bytes, &u.Why, &u.Host, &changed)
 		u.Changed = unstamp(changed)

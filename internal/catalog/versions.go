@@ -25,9 +25,10 @@ type Version struct {
 	BaseName    string            `json:"base_name"`
 	BaseVersion string            `json:"base_version"`
 	BaseDigest  string            `json:"base_digest"`
-	Fingerprint string            `json:"fingerprint"` // of everything that went into it
-	Epoch       int64             `json:"epoch"`       // what the clock of its stages came to; seconds since 1970
-	Trees       []Tree            `json:"trees"`       // one for each variant
+	BaseImage   bool              `json:"base_image,omitempty"` // its base is a version of this catalog
+	Fingerprint string            `json:"fingerprint"`          // of everything that went into it
+	Epoch       int64             `json:"epoch"`                // what the clock of its stages came to; seconds since 1970
+	Trees       []Tree            `json:"trees"`                // one for each variant
 	Labels      map[string]string `json:"labels"`
 	Artifacts   []Artifact        `json:"artifacts"`
 	Tags        []string          `json:"tags"`
@@ -95,8 +96,17 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 		err := tx.row(ctx, "SELECT id FROM builds WHERE image = ? AND version = ? AND state = ? AND id <> ?", v.Image, v.Version, Running,
 			v.Build).Scan(&other)
 		if err == nil { // it was given the number while nothing was heard of this one
-			return &TakenError{Image: v.Image, Version: v.Version, Highest: v.Version, Free: "a higher one", Build: other}
+			return tx.taken(ctx, &v, number, other)
 		} else if !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		err = tx.row(ctx, "SELECT build FROM versions WHERE image = ? AND version = ?", v.Image, v.Version).Scan(&other)
+		switch {
+		case err == nil && other == v.Build:
+			return fmt.Errorf("register %s: its build did so already", v.Ref())
+		case err == nil:
+			return tx.taken(ctx, &v, number, other)
+		case !errors.Is(err, sql.ErrNoRows):
 			return err
 		}
 		if _, err := tx.exec(ctx, `INSERT INTO versions (image, version, major, minor, patch, build, created,
@@ -104,6 +114,11 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 			v.Image, v.Version, number.Major, number.Minor, number.Patch, v.Build, stamp(v.Created),
 			v.BaseName, v.BaseVersion, v.BaseDigest, v.Fingerprint, v.Epoch, string(trees), string(labels)); err != nil {
 			return fmt.Errorf("register %s: %w", v.Ref(), err)
+		}
+		if v.BaseImage && tx.schema.Load() >= withBases {
+			if _, err := tx.exec(ctx, "UPDATE versions SET base_image = 1 WHERE image = ? AND version = ?", v.Image, v.Version); err != nil {
+				return err
+			}
 		}
 		for _, a := range v.Artifacts {
 			if err := a.add(ctx, tx, v.Image, v.Version); err != nil {
@@ -124,6 +139,16 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 		_, err = tx.exec(ctx, "UPDATE builds SET state = ?, error = '', ended = ? WHERE id = ?", Registered, stamp(v.Created), v.Build)
 		return err
 	})
+}
+
+// taken refuses a number that another build was given while nothing was heard of this one, and says which is free.
+func (s session) taken(ctx context.Context, v *Version, number definition.Version, by string) error {
+	patch := number.Patch
+	err := s.row(ctx, "SELECT coalesce(max(patch), 0) FROM versions WHERE image = ? AND major = ? AND minor = ?", v.Image, number.Major,
+		number.Minor).Scan(&patch)
+	e := &TakenError{Image: v.Image, Version: v.Version, Free: fmt.Sprintf("%d.%d.%d", number.Major, number.Minor, max(patch, number.Patch)+1),
+		Build: by, Lost: true}
+	return errors.Join(e, err)
 }
 
 // AddArtifact records one more artifact of a version, which must be there and neither recalled nor leaving.
@@ -169,7 +194,7 @@ func (c *Catalog) Refs(ctx context.Context) (map[string]bool, error) {
 func (c *Catalog) refs(ctx context.Context, query string) (map[string]bool, error) {
 	refs := map[string]bool{}
 	rows, err := c.rows(ctx, query)
-	return refs, each(rows, err, func(rows *sql.Rows) error {
+	return refs, each(rows, err, func(rows row) error {
 		var ref string
 		err := rows.Scan(&ref)
 		refs[ref] = true
@@ -180,7 +205,7 @@ func (c *Catalog) refs(ctx context.Context, query string) (map[string]bool, erro
 // Digests tells of each artifact of every version, by reference.
 func (c *Catalog) Digests(ctx context.Context, take func(ref string, d digest.Digest)) error {
 	rows, err := c.rows(ctx, "SELECT image || '@' || version, digest FROM artifacts")
-	return each(rows, err, func(rows *sql.Rows) error {
+	return each(rows, err, func(rows row) error {
 		var ref string
 		var d digest.Digest
 		err := rows.Scan(&ref, &d)
@@ -192,7 +217,7 @@ func (c *Catalog) Digests(ctx context.Context, take func(ref string, d digest.Di
 // Trees tells of the trees of every version, by reference.
 func (c *Catalog) Trees(ctx context.Context, take func(ref string, trees []Tree)) error {
 	rows, err := c.rows(ctx, "SELECT image || '@' || version, trees FROM versions")
-	return each(rows, err, func(rows *sql.Rows) error {
+	return each(rows, err, func(rows row) error {
 		var ref, text string
 		var trees []Tree
 		err := rows.Scan(&ref, &text)
@@ -205,13 +230,24 @@ func (c *Catalog) Trees(ctx context.Context, take func(ref string, trees []Tree)
 }
 
 const versionColumns = `SELECT v.image, v.version, v.build, v.created, v.base_name, v.base_version, v.base_digest, v.fingerprint,
-	v.epoch, v.trees, v.labels, v.leaving`
+	v.epoch, v.trees, v.labels, v.leaving, `
+
+// withBases is the schema from which versions say whether their base is one of this catalog.
+const withBases = 12
+
+// ownBase is a column that says whether the base of a version is one of this catalog.
+func (s session) ownBase() string {
+	if s.schema.Load() >= withBases {
+		return "v.base_image"
+	}
+	return "1" // by the name alone
+}
 
 // scan reads a version, without what belongs to it.
-func (v *Version) scan(rows *sql.Rows) error {
+func (v *Version) scan(rows row) error {
 	var created, trees, labels string
 	err := rows.Scan(&v.Image, &v.Version, &v.Build, &created, &v.BaseName, &v.BaseVersion, &v.BaseDigest, &v.Fingerprint, &v.Epoch,
-		&trees, &labels, &v.Leaving)
+		&trees, &labels, &v.Leaving, &v.BaseImage)
 	v.Created, v.Artifacts, v.Regions, v.Tags = unstamp(created), []Artifact{}, []string{}, []string{}
 	return errors.Join(err, json.Unmarshal([]byte(trees), &v.Trees), json.Unmarshal([]byte(labels), &v.Labels))
 }
@@ -282,7 +318,7 @@ func (c *Catalog) part(ctx context.Context, into map[[2]string]*Version, query s
 	rows, err := c.rows(ctx, "SELECT "+query, args...)
 	var key [2]string
 	columns = append([]any{&key[0], &key[1]}, columns...)
-	return each(rows, err, func(rows *sql.Rows) error {
+	return each(rows, err, func(rows row) error {
 		err := rows.Scan(columns...)
 		if v := into[key]; v != nil { // else registered just now, or not asked for
 			take(v)
@@ -296,21 +332,21 @@ type Query struct {
 	Image, Tag, Region string
 	Base               string // NAME or NAME@VERSION
 	Labels             map[string]string
-	Since              time.Time // registered after it
-	State              string    // "usable", "recalled" or "planned"
-	Sort               string    // "age", youngest first, or "size", largest first; "" for by image, newest first
-	Skip               int       // so many; only with Most
-	Most               int       // at most so many; 0 for all
+	Youngest           time.Duration // registered less than so long ago
+	State              string        // "usable", "recalled" or "planned"
+	Sort               string        // "age", youngest first, or "size", largest first; "" for by image, newest first
+	Skip               int           // so many; only with Most
+	Most               int           // at most so many; 0 for all
 }
 
 // Everything says whether the query leaves out no version of its image, or of all.
 func (q *Query) Everything() bool {
-	return q.Tag == "" && q.Region == "" && q.Base == "" && len(q.Labels) == 0 && q.Since.IsZero() && q.State == ""
+	return q.Tag == "" && q.Region == "" && q.Base == "" && len(q.Labels) == 0 && q.Youngest == 0 && q.State == ""
 }
 
 // List lists versions, and says whether there are more.
 func (c *Catalog) List(ctx context.Context, q Query) (list []Version, more bool, err error) {
-	w := q.where()
+	w := q.where(c)
 	end := " ORDER BY " + map[string]string{"age": "v.created DESC, ", "size": "v.bytes DESC, "}[q.Sort] +
 		"v.image, v.major DESC, v.minor DESC, v.patch DESC"
 	if q.Most > 0 {
@@ -324,12 +360,12 @@ func (c *Catalog) List(ctx context.Context, q Query) (list []Version, more bool,
 
 // Count is how many versions a query would list, were it not for Skip and Most.
 func (c *Catalog) Count(ctx context.Context, q Query) (n int, err error) {
-	w := q.where()
+	w := q.where(c)
 	err = c.row(ctx, "SELECT count(*) FROM versions v "+w.sql(), w.args...).Scan(&n)
 	return n, err
 }
 
-func (q *Query) where() (w where) {
+func (q *Query) where(c *Catalog) (w where) {
 	w.is("v.image", q.Image)
 	name, version, _ := strings.Cut(q.Base, "@")
 	w.is("v.base_name", name)
@@ -343,17 +379,17 @@ func (q *Query) where() (w where) {
 	if q.Region != "" {
 		w.add("(v.image, v.version) IN (SELECT image, version FROM placements WHERE region = ?)", q.Region)
 	}
-	if !q.Since.IsZero() {
-		w.add("v.created > ?", stamp(q.Since))
+	if q.Youngest > 0 {
+		w.add("v.created > ?", stamp(c.Now().Add(-q.Youngest)))
 	}
-	const recalled = "(" + hits + "SELECT h.image, h.version FROM hit h JOIN recalls r ON r.number = h.number WHERE r.since <= ?)"
-	switch now := stamp(time.Now()); q.State {
+	recalled := "(" + c.hits() + "SELECT h.image, h.version FROM hit h JOIN recalls r ON r.number = h.number WHERE r.since <= ?)"
+	switch now := stamp(c.Now()); q.State {
 	case "usable":
 		w.add("(v.image, v.version) NOT IN "+recalled, now)
 	case "recalled":
 		w.add("(v.image, v.version) IN "+recalled, now)
 	case "planned":
-		w.add("(v.image, v.version) IN (" + hits + "SELECT image, version FROM hit)")
+		w.add("(v.image, v.version) IN (" + c.hits() + "SELECT image, version FROM hit)")
 		w.add("(v.image, v.version) NOT IN "+recalled, now)
 	}
 	return w
@@ -385,8 +421,8 @@ func (w *where) sql() string {
 
 // versions reads versions with their recalls.
 func (c *Catalog) versions(ctx context.Context, where string, args ...any) ([]Version, error) {
-	rows, err := c.rows(ctx, versionColumns+" FROM versions v "+where, args...)
-	list, err := collect(rows, err, func(rows *sql.Rows) (v Version, err error) { return v, v.scan(rows) })
+	rows, err := c.rows(ctx, versionColumns+c.ownBase()+" FROM versions v "+where, args...)
+	list, err := collect(rows, err, func(rows row) (v Version, err error) { return v, v.scan(rows) })
 	if err == nil && len(list) > 0 {
 		err = c.complete(ctx, list)
 	}

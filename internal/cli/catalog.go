@@ -2,12 +2,62 @@ package cli
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"os"
 
 	"zygos/internal/app"
 	"zygos/internal/catalog"
 )
+
+var cmdCatalog = &command{
+	name: "catalog", group: "keep",
+	summary: "say which catalog is used, or bring it up to date",
+	text: `A program uses a catalog with the tables of its own schema or of the one before. A catalog that several
+machines share is brought up to the newest schema by --upgrade alone, since older programs cannot
+use it from then on: bring the programs up to date first. The file of a state is brought up by the
+first command that changes something.`,
+	example: "zygos catalog\nzygos catalog --upgrade",
+	flags:   func() flags { return &catalogFlags{} },
+	run:     runCatalog,
+}
+
+type catalogFlags struct{ upgrade bool }
+
+func (f *catalogFlags) declare(fs *flag.FlagSet) {
+	fs.BoolVar(&f.upgrade, "upgrade", false, "bring the catalog up to the newest schema")
+}
+
+func runCatalog(ctx context.Context, in *invocation) error {
+	a, opening := app.Open(ctx, in.where(), app.Lenient, caller())
+	if a == nil {
+		return opening
+	}
+	defer a.Close()
+	about, err := a.AboutCatalog(ctx, in.flags.(*catalogFlags).upgrade, opening)
+	if err != nil {
+		return err
+	}
+	if in.json {
+		return in.writeJSON(about)
+	}
+	fmt.Fprintf(in.out, "Catalog  %s\n", about.Where)
+	if about.ID != "" {
+		fmt.Fprintf(in.out, "Id       %s\n", about.ID)
+	}
+	switch {
+	case about.Had > 0:
+		fmt.Fprintf(in.out, "Schema   %d, brought up from %d; older programs cannot use the catalog any more\n", about.Schema, about.Had)
+	case about.Schema < about.Newest:
+		fmt.Fprintf(in.out, "Schema   %d; this program also knows %d\n", about.Schema, about.Newest)
+		in.next("zygos catalog --upgrade   once every machine has this program or a newer one")
+		return nil
+	default:
+		fmt.Fprintf(in.out, "Schema   %d, the newest that this program knows\n", about.Schema)
+	}
+	in.next("zygos list")
+	return nil
+}
 
 var cmdExport = &command{
 	name: "export", group: "keep",

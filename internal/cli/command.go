@@ -82,7 +82,7 @@ func init() {
 		cmdDemo, cmdNew, cmdDoctor,
 		cmdBases, cmdScripts, cmdLint, cmdPreview,
 		cmdBuild, cmdBuilds, cmdLog, cmdCancel, cmdEnter, cmdCapture, cmdAdopt, cmdTry, cmdTest, cmdHunt, cmdRepeat, cmdSweep,
-		cmdList, cmdShow, cmdTag, cmdDiff, cmdLineage, cmdDue, cmdRecall, cmdReinstate, cmdPrune, cmdExport, cmdImport,
+		cmdList, cmdShow, cmdTag, cmdDiff, cmdLineage, cmdDue, cmdRecall, cmdReinstate, cmdPrune, cmdCatalog, cmdExport, cmdImport,
 		cmdPublish, cmdRegions, cmdManifest, cmdVerify, cmdLocate, cmdFetch,
 		cmdStandin,
 		cmdHelp, cmdSchema, cmdCompletion, cmdVersion,

@@ -5,7 +5,6 @@ import (
 	"flag"
 	"slices"
 	"strings"
-	"time"
 
 	"zygos/internal/app"
 	"zygos/internal/catalog"
@@ -75,7 +74,7 @@ func (in *invocation) query() (q catalog.Query, err error) {
 		if err != nil {
 			return q, wrongUse("--age is %q; write for instance 12h or 7d", f.age)
 		}
-		q.Since = time.Now().Add(-youngest)
+		q.Youngest = youngest
 	}
 	if !slices.Contains([]string{"", "usable", "recalled", "planned"}, q.State) {
 		return q, wrongUse("--only is %q; choose usable, recalled or planned", q.State)

@@ -46,7 +46,7 @@ func (f *recallFlags) declare(fs *flag.FlagSet) {
 
 func runRecall(ctx context.Context, in *invocation, a *app.App) error {
 	f := in.flags.(*recallFlags)
-	since := time.Now()
+	var since time.Time // now, by the catalog's clock
 	if f.why == "" {
 		return wrongUse("say why: zygos recall %s --why 'the reason'", in.args[0])
 	}

@@ -35,6 +35,7 @@ func opened(how app.Care, run func(context.Context, *invocation, *app.App) error
 		if err != nil {
 			return err
 		}
+		a.Note = func(text string) { in.note("note: %s", text) }
 		return run(ctx, in, a)
 	}
 }
@@ -49,6 +50,11 @@ func (in *invocation) follow(a *app.App) *live {
 		} else {
 			l.show(region, doing, done, total)
 		}
+	}
+	a.Note = func(text string) {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.line("note: " + text)
 	}
 	a.Watch = in.watchBuild(l)
 	return l

@@ -472,5 +472,6 @@ func (d *describer) match(gone time.Time) (old bool) {
 
 // Expired says whether a snapshot is too old for the stage.
 func (s *Stage) Expired(snap *layer.Snapshot) bool {
-	return s.Refresh > 0 && time.Since(snap.Created) > s.Refresh
+	old := time.Since(snap.Created)
+	return s.Refresh > 0 && (old > s.Refresh || old < -time.Minute) // the age of what was made in the future is not known
 }

@@ -13,6 +13,7 @@ import (
 	udiff "github.com/aymanbagabas/go-udiff"
 
 	"zygos/internal/layer"
+	"zygos/internal/plain"
 )
 
 // Reasons says why stages of a plan run, by what is known of earlier builds.
@@ -32,6 +33,8 @@ func (r Reasons) Of(shape, i int, layers []string, snap *layer.Snapshot) string 
 		return "asked for by --from " + s.Name
 	case s.Forced:
 		return fmt.Sprintf("it comes after %s, asked for by --from", p.From)
+	case snap != nil && s.Expired(snap) && snap.Created.After(time.Now()):
+		return fmt.Sprintf("its snapshot was made in the future (%s), by a wrong clock, so its age is not known", plain.Time(snap.Created))
 	case snap != nil && s.Expired(snap):
 		return fmt.Sprintf("its snapshot is older than its refresh age of %s", Age(s.Refresh))
 	case snap != nil:

@@ -190,7 +190,7 @@ func (p *Publication) waiting(ctx context.Context, t *target) (list []catalog.Un
 // underway is where an artifact stands on its way to a region.
 func (p *Publication) underway(t *target, a catalog.Artifact, state string, done int64, why string) catalog.Underway {
 	return catalog.Underway{Image: p.Version.Image, Version: p.Version.Version, Region: t.Name, Variant: a.Variant, Name: a.Name,
-		Format: a.Format, State: state, Done: max(done, 0), Bytes: a.Bytes, Why: why, Host: p.Host, Changed: time.Now()}
+		Format: a.Format, State: state, Done: max(done, 0), Bytes: a.Bytes, Why: why, Host: p.Host, Changed: p.Catalog.Now()}
 }
 
 // placeIn places the artifacts in one region.
@@ -344,7 +344,7 @@ func (p *Publication) carry(ctx context.Context, t *target, a catalog.Artifact, 
 		err = fmt.Errorf("the region gives it the id %q and the location %q, which cannot be", placed.ID, placed.Location)
 	}
 	record := catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: t.Name, Variant: a.Variant, Name: a.Name,
-		Format: a.Format, Artifact: a.Digest, Location: placed.Location, Verified: time.Now()}
+		Format: a.Format, Artifact: a.Digest, Location: placed.Location, Verified: p.Catalog.Now()}
 	if errors.Is(err, region.ErrAbsent) && ctx.Err() == nil {
 		// What an earlier publication placed is not there as it was; no manifest names it from now on.
 		err = errors.Join(err, p.Catalog.Unplace(ctx, record))

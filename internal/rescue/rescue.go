@@ -171,7 +171,7 @@ func (f *Found) names(ctx context.Context, into *catalog.Catalog, v *manifest.Ve
 			continue
 		}
 		yes := func(context.Context, *catalog.Catalog, *catalog.Move) error { return nil }
-		move := []catalog.Move{{Image: v.Image, Tag: tag, Version: v.Version, Who: by, Why: "rebuilt from the index of a region", At: time.Now()}}
+		move := []catalog.Move{{Image: v.Image, Tag: tag, Version: v.Version, Who: by, Why: "rebuilt from the index of a region", At: into.Now()}}
 		if err := into.MoveTags(ctx, move, yes); err != nil {
 			f.skip("the tag %s of %s: %v", tag, ref, err)
 			continue
@@ -192,5 +192,5 @@ func (f *Found) names(ctx context.Context, into *catalog.Catalog, v *manifest.Ve
 	}
 	// Whether it was recalled itself or through an ancestor: from now on, itself.
 	f.Recalls++
-	return into.Recall(ctx, catalog.Recall{Image: v.Image, Version: v.Version, Why: v.Recall.Why, Who: by, At: time.Now(), Since: since})
+	return into.Recall(ctx, catalog.Recall{Image: v.Image, Version: v.Version, Why: v.Recall.Why, Who: by, At: into.Now(), Since: since})
 }

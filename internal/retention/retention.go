@@ -50,7 +50,7 @@ func Verdicts(ctx context.Context, s *state.State, asked func(image string) bool
 			return own
 		}
 		return catalog.Retention(s.Org.Keep)
-	}), nil
+	}, s.Catalog.Now()), nil
 }
 
 // Freed is how many bytes of artifacts go with versions, each counted once, none that another has.

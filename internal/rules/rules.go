@@ -131,11 +131,18 @@ func judge(ctx context.Context, c *Case) error {
 
 func age(_ context.Context, c *Case, value string) (string, error) {
 	least, err := definition.ParseAge(value)
+	if future(c, c.Version.Created) {
+		return fmt.Sprintf("%s was registered in the future (%s), by a wrong clock, so its age is not known; build a new version",
+			c.Version.Ref(), plain.Time(c.Version.Created)), nil
+	}
 	if old := c.Now.Sub(c.Version.Created); err == nil && old < least {
-		return fmt.Sprintf("%s is %s old; wait %s", c.Version.Ref(), plain.Age(c.Version.Created), plain.Duration(least-old)), nil
+		return fmt.Sprintf("%s is %s old; wait %s", c.Version.Ref(), plain.Duration(max(old, 0)), plain.Duration(least-old)), nil
 	}
 	return "", err
 }
+
+// future reports whether something is recorded to have happened later than it is.
+func future(c *Case, at time.Time) bool { return at.After(c.Now.Add(catalog.Skew)) }
 
 func from(_ context.Context, c *Case, value string) (string, error) {
 	if slices.ContainsFunc(c.History, func(m catalog.Move) bool { return m.Tag == value && m.Version == c.Version.Version }) {
@@ -156,6 +163,9 @@ func checks(_ context.Context, c *Case, value string) (string, error) {
 		return fmt.Sprintf("no check passed when %s was last judged: %d warned and %d had nothing to judge", ref, j.Warned, j.Skipped), nil
 	case value != "":
 		most, err := definition.ParseAge(value)
+		if future(c, j.At) {
+			return fmt.Sprintf("%s was last judged in the future (%s), by a wrong clock; zygos test %s", ref, plain.Time(j.At), ref), nil
+		}
 		if old := c.Now.Sub(j.At); err == nil && old > most {
 			return fmt.Sprintf("%s was last judged %s ago; zygos test %s", ref, plain.Duration(old), ref), nil
 		}

@@ -59,6 +59,31 @@ func (s *State) checkPlace() error {
 	return err
 }
 
+// address is the catalog that zygos.toml names, with its password, or the state's own.
+func (s *State) address(ctx context.Context) (where, password string, err error) {
+	named := s.Org.Catalog
+	if named.Credentials != "" {
+		var set bool
+		if password, set, err = secret.Read(ctx, named.Credentials, s.Root); err != nil || !set {
+			return "", "", fmt.Errorf("%s: the credentials of [catalog], %s, give no password: %w", named.Pos, named.Credentials,
+				cmp.Or(err, errors.New("it is not set")))
+		}
+	}
+	return cmp.Or(named.URL, s.Dir.CatalogFile()), password, nil
+}
+
+// LiftCatalog brings the catalog up to the newest schema, and says which one it had.
+func (s *State) LiftCatalog(ctx context.Context) (had int, err error) {
+	if err := s.Writable(); err != nil {
+		return 0, err
+	}
+	where, password, err := s.address(ctx)
+	if err != nil {
+		return 0, err
+	}
+	return catalog.Lift(ctx, where, password)
+}
+
 // openCatalog opens the catalog that zygos.toml names, or the state's own.
 func (s *State) openCatalog(ctx context.Context, problems definition.Problems) error {
 	id, err := store.First(s.Dir.identity(), []byte(rand.Text()))
@@ -69,16 +94,10 @@ func (s *State) openCatalog(ctx context.Context, problems definition.Problems) e
 	if err := s.checkPlace(); err != nil {
 		return err
 	}
-	where, password, named := s.Dir.CatalogFile(), "", s.Org.Catalog
-	if named.URL != "" {
-		where = named.URL
-	}
-	if named.Credentials != "" {
-		var set bool
-		if password, set, err = secret.Read(ctx, named.Credentials, s.Root); err != nil || !set {
-			return fmt.Errorf("%s: the credentials of [catalog], %s, give no password: %w", named.Pos, named.Credentials,
-				cmp.Or(err, errors.New("it is not set")))
-		}
+	named := s.Org.Catalog
+	where, password, err := s.address(ctx)
+	if err != nil {
+		return err
 	}
 	if named.URL == "" {
 		if err := s.lost(); err != nil {

@@ -231,7 +231,9 @@ func (b *builder) one(ctx context.Context, j *Built) (err error) {
 		}
 	}
 	known := state.Known{State: b.State}
-	if j.Plan, err = b.Plan(ctx, j.Image, known, o); err != nil || j.Plan.Unchanged != "" {
+	j.Plan, err = b.Plan(ctx, j.Image, known, o)
+	b.noteBehind(j.Plan)
+	if err != nil || j.Plan.Unchanged != "" {
 		return err
 	}
 	b.swept.Do(func() { _, _, b.unswept = b.Sweep(ctx, false) })

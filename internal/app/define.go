@@ -117,8 +117,21 @@ func (a *App) Feeds(images []string) (bases []string) {
 
 // Preview is the plan of an image, made without running or changing anything.
 func (a *App) Preview(ctx context.Context, image string, o plan.Options) (*plan.Plan, error) {
+	if _, err := a.Definition(image); err != nil {
+		return nil, err
+	}
 	o.Look = true
-	return a.Plan(ctx, image, a.State.Look(), o)
+	made, err := a.Plan(ctx, image, a.State.Look(), o)
+	a.noteBehind(made)
+	return made, err
+}
+
+// noteBehind says of a plan that makes a version of a lower series what else that means.
+func (a *App) noteBehind(p *plan.Plan) {
+	if p != nil && p.Behind != "" {
+		a.Note(fmt.Sprintf("the series of %s is below %s, which %q still means, and what is built on %q does not follow; raise the series, "+
+			"or recall %s@%s", p.Image, p.Behind, p.Image, p.Image, p.Image, p.Behind))
+	}
 }
 
 // Against is what differs between an image's definition and the one that a version was built from; the

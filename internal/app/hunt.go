@@ -28,7 +28,7 @@ type HuntRequest struct {
 
 // Hunt finds the version and the stage that broke a check; tell is told of each try.
 func (a *App) Hunt(ctx context.Context, r HuntRequest, tell func(string)) (*hunt.Found, error) {
-	img, err := a.Image(r.Image)
+	img, err := a.Definition(r.Image)
 	if err != nil {
 		return nil, err
 	}

@@ -47,6 +47,9 @@ func (a *App) publications(ctx context.Context, r PublishRequest) (list []*publi
 		if err != nil {
 			return nil, err
 		}
+		if wrong := a.Wrong(v.Image); wrong != nil { // it may not say where the version belongs
+			return nil, wrong
+		}
 		to, err := publish.Regions(a.State, v, r.Regions)
 		if err != nil {
 			return nil, err
@@ -251,6 +254,18 @@ func (a *App) Mark(ctx context.Context, name string) error {
 		return m.Mark(ctx)
 	}
 	return state.Ask("region %s is of the kind %s, which needs no marker", name, r.Kind)
+}
+
+// Claim makes a region this catalog's, and says whose it was; nil for nobody's.
+func (a *App) Claim(ctx context.Context, name string) (was *publish.Owner, err error) {
+	r, err := a.Region(name)
+	if err == nil {
+		err = a.Writable()
+	}
+	if err != nil {
+		return nil, err
+	}
+	return publish.Claim(ctx, a.State, r)
 }
 
 // Pruning is what prune would do, or does.

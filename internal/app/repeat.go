@@ -37,7 +37,7 @@ func (a *App) Repeat(ctx context.Context, ref string) (*catalog.Version, *repeat
 	defer hold.Close()
 	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
 	r := repeat.Repeat{Engine: engine, Dir: state.Dir(dir), Root: a.Root, Secret: func(ctx context.Context, name string) (plan.Mark, error) {
-		img, err := a.Image(v.Image)
+		img, err := a.Definition(v.Image)
 		if err != nil {
 			return plan.Mark{}, err
 		}

@@ -285,7 +285,7 @@ func (a *App) bench(name string, on bench, checks []plan.Check) (*judge.Bench, e
 // built with, laid out in dir.
 func (a *App) definitionOf(v *catalog.Version, recorded bool, dir string) (*definition.Image, string, error) {
 	if !recorded {
-		img, err := a.Image(v.Image)
+		img, err := a.Definition(v.Image)
 		return img, a.Root, err
 	}
 	record, err := build.ReadRecord(a.Dir, v.Build)

@@ -3,6 +3,7 @@
 package artifact
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -99,11 +100,27 @@ func (k Key) String() string {
 	return strings.TrimSpace(k.Variant + " " + name)
 }
 
-// File is what the artifact of a version is called outside the store; the error is an *UnknownError.
-func (k Key) File(image, version string) (string, error) {
+// File is what the artifact of a version is called outside the store, beside others of the version. It is IMAGE-VERSION-VARIANT-NAME,
+// without the name where that is the format's; if another artifact has that name too, the artifact is told apart by an underscore, which
+// is in no word: IMAGE-VERSION-VARIANT_NAME. The error is an *UnknownError.
+func (k Key) File(image, version string, beside []Key) (string, error) {
+	names, err := k.Files(image, version)
+	if err != nil {
+		return "", err
+	}
+	for _, other := range beside {
+		if others, err := other.Files(image, version); err == nil && others[0] == names[0] && !other.Same(k) {
+			return names[1], nil
+		}
+	}
+	return names[0], nil
+}
+
+// Files are the two names that File chooses from: the short one, and the one that is this artifact's alone.
+func (k Key) Files(image, version string) (names [2]string, err error) {
 	format := Find(k.Format)
 	if format == nil {
-		return "", &UnknownError{k.Format}
+		return names, &UnknownError{k.Format}
 	}
 	parts := []string{image, version}
 	if k.Variant != "" {
@@ -112,5 +129,17 @@ func (k Key) File(image, version string) (string, error) {
 	if k.Name != "" && k.Name != k.Format {
 		parts = append(parts, k.Name)
 	}
-	return strings.Join(parts, "-") + format.Extension, nil
+	names[0] = strings.Join(parts, "-") + format.Extension
+	names[1] = k.Whole(image, version) + format.Extension
+	return names, nil
+}
+
+// Whole is a name with which no other artifact of any version can be confused.
+func (k Key) Whole(image, version string) string {
+	return image + "-" + version + "-" + k.Variant + "_" + cmp.Or(k.Name, k.Format)
+}
+
+// Same reports whether two keys tell of one artifact.
+func (k Key) Same(other Key) bool {
+	return k.Variant == other.Variant && cmp.Or(k.Name, k.Format) == cmp.Or(other.Name, other.Format)
 }

@@ -373,7 +373,7 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 func (e *Engine) list(ctx context.Context, v *catalog.Version) error {
 	var listed []store.Listed
 	for _, a := range v.Artifacts {
-		title, err := a.Key().File(v.Image, v.Version)
+		title, err := a.Key().File(v.Image, v.Version, v.Keys())
 		if err != nil {
 			return err
 		}

@@ -66,7 +66,7 @@ type captured struct {
 // memory is where it is noted what an artifact of the tree came to.
 func (b *branch) memory(a definition.Artifact) string {
 	o := b.options(a)
-	of := fmt.Sprintf("zygos capture 1\n%s\n%s\n", layer.TreeDigest(b.layers), a.Format)
+	of := fmt.Sprintf("zygos capture 2\n%s\n%s\n", layer.TreeDigest(b.layers), a.Format)
 	if format := artifact.Find(a.Format); format == nil || !format.Plain {
 		of += fmt.Sprintf("%d\n%s\n%d\n", o.Size, o.Label, o.Epoch)
 		for _, name := range slices.Sorted(maps.Keys(o.Says)) {
@@ -82,6 +82,9 @@ func (b *branch) memory(a definition.Artifact) string {
 
 // captureOne takes what was captured before, or writes an artifact into the store.
 func (b *branch) captureOne(ctx context.Context, a definition.Artifact, nodes []*layer.Node) (store.Blob, error) {
+	if b.adopts(a) {
+		return b.adopt(ctx)
+	}
 	memory := b.memory(a)
 	var had captured
 	if text, err := os.ReadFile(memory); err == nil && !b.plan.Force && json.Unmarshal(text, &had) == nil && b.store.Has(store.Blob(had)) {
@@ -103,9 +106,6 @@ func (b *branch) write(ctx context.Context, a definition.Artifact, nodes []*laye
 		return store.Blob{}, err
 	}
 	defer w.Discard()
-	if b.plan.Adopted != "" && a.Format != "tar" {
-		return b.adopt(w)
-	}
 	format := artifact.Find(a.Format)
 	if format == nil {
 		return store.Blob{}, &artifact.UnknownError{Format: a.Format}
@@ -135,8 +135,16 @@ func (b *branch) write(ctx context.Context, a definition.Artifact, nodes []*laye
 	return blob, err
 }
 
+// adopts reports whether an artifact is the file that the version is made of, and not captured from its tree.
+func (b *branch) adopts(a definition.Artifact) bool { return b.plan.Adopted != "" && a.Format != "tar" }
+
 // adopt keeps the file that the version is made of.
-func (b *branch) adopt(w *store.Writer) (store.Blob, error) {
+func (b *branch) adopt(ctx context.Context) (store.Blob, error) {
+	w, err := b.store.Create(ctx)
+	if err != nil {
+		return store.Blob{}, err
+	}
+	defer w.Discard()
 	file, err := os.Open(b.plan.Adopted)
 	if err != nil {
 		return store.Blob{}, err

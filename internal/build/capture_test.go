@@ -73,7 +73,7 @@ func TestNewFormatIsOneEntryOfTheTable(t *testing.T) {
 	p.Shapes[0].Artifacts = []definition.Artifact{{Format: "tape"}}
 	_, err = w.engine.Run(t.Context(), p)
 	require.ErrorAs(t, err, new(*artifact.UnknownError))
-	_, err = artifact.Key{Format: "tape"}.File("link", "1.0.0")
+	_, err = artifact.Key{Format: "tape"}.File("link", "1.0.0", nil)
 	require.ErrorContains(t, err, `does not know the format "tape"; it knows tar, raw, `)
 }
 

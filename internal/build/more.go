@@ -43,7 +43,7 @@ func (e *Engine) CaptureMore(ctx context.Context, v *catalog.Version, variant st
 			return nil, fmt.Errorf("a layer of %s is no longer kept here, so its tree cannot be captured; build it again", v.Ref())
 		}
 	}
-	record.Plan.Force = false
+	record.Plan.Force, record.Plan.Adopted = false, "" // what comes later is captured from the tree
 	r := &run{Engine: e, plan: record.Plan, dir: dir, store: &store.Store{Dir: e.Store.Dir, Temp: dir}}
 	b := &branch{run: r, shape: &record.Plan.Shapes[at], layers: tree.Layers}
 	for _, s := range record.Shapes[at].Stages {

@@ -302,7 +302,7 @@ func TestWhatMayGoAndWhy(t *testing.T) {
 	running := []catalog.Build{{ID: "b-1", Base: "parent@0.9.0"}}
 	why := map[string]string{}
 	for _, v := range catalog.Prunable(versions, held, running, map[string]bool{"other@1.0.0": true, "parent@0.8.0": true},
-		func(string) bool { return true }, func(image string) catalog.Retention {
+		func(string) string { return "" }, func(image string) catalog.Retention {
 			if image == "other" {
 				return catalog.Retention{}
 			}

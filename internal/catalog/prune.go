@@ -31,7 +31,7 @@ type Verdict struct {
 // built on. Recalled versions do not count among the newest. once has those that a tag ever pointed at, by reference. Of images that are
 // not asked for
 // all versions stay. What prune began to remove goes in any case.
-func Prunable(versions []Version, held []Held, running []Build, once map[string]bool, asked func(image string) bool,
+func Prunable(versions []Version, held []Held, running []Build, once map[string]bool, asked func(image string) (why string),
 	keep func(image string) Retention, now time.Time) []Verdict {
 	list := make([]Verdict, len(versions))
 	at := make(map[string]int, len(versions)) // in the list
@@ -50,8 +50,8 @@ func Prunable(versions []Version, held []Held, running []Build, once map[string]
 		switch {
 		case v.Leaving:
 			continue
-		case !asked(v.Image):
-			say("it was not asked for")
+		case asked(v.Image) != "":
+			say("%s", asked(v.Image))
 		case r.Versions == 0 && r.Days == 0:
 			say("no [keep] says how many stay")
 		case first:

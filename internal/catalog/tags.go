@@ -35,9 +35,22 @@ type Placement struct {
 	Bytes    int64         `json:"bytes"`    // of it
 	Location string        `json:"location"` // where hosts fetch it
 	Verified time.Time     `json:"verified"`
-	// VerifiedBy says how; "" for a placement from before that was recorded.
+	// VerifiedBy is one of the ways of package artifact; "" for a placement from before that was recorded.
 	VerifiedBy string `json:"verified_by,omitempty"`
 	Leaving    bool   `json:"-"` // its version is being removed
+}
+
+// Read reports whether the content of the placement was verified.
+func (p *Placement) Read() bool {
+	return p.VerifiedBy == artifact.ByContent || p.VerifiedBy == artifact.ByDigest
+}
+
+// notBySize is a condition for placements of which more than the size was verified.
+func (s session) notBySize() string {
+	if s.schema.Load() < withBases {
+		return " AND 1 = 0"
+	}
+	return " AND verified_by <> 'size' AND verified_by <> ''"
 }
 
 // Key tells the artifact from the others of its version.
@@ -119,7 +132,8 @@ func (c *Catalog) OnceTagged(ctx context.Context) (map[string]bool, error) {
 }
 
 // Place records a placement that was verified; a repeated one takes the new time, and another of the same artifact in the same region
-// takes its place. Of a version that is leaving it is refused with a *LeavingError.
+// takes its place. A weaker way of verifying it than the recorded one leaves that as it is. Of a version that is leaving it is refused
+// with a *LeavingError.
 func (c *Catalog) Place(ctx context.Context, p Placement) error {
 	return c.asOne(ctx, func(tx session) error {
 		if err := stays(ctx, tx, p.Image, p.Version); err != nil {
@@ -128,6 +142,13 @@ func (c *Catalog) Place(ctx context.Context, p Placement) error {
 		p.Name = cmp.Or(p.Name, p.Format)
 		if err := p.forget(ctx, tx, " AND id <> ?", p.ID); err != nil {
 			return err
+		}
+		if p.VerifiedBy == artifact.BySize { // what was read before stays read
+			var had int
+			if err := tx.row(ctx, "SELECT count(*) FROM placements WHERE id = ? AND location = ? AND artifact = ?"+tx.notBySize(), p.ID,
+				p.Location, p.Artifact).Scan(&had); err != nil || had > 0 {
+				return errors.Join(err, arrived(ctx, tx, p.Image, p.Version, p.Region, p.Variant, p.Name))
+			}
 		}
 		_, err := tx.exec(ctx, `INSERT INTO placements (id, image, version, region, variant, name, format, artifact, location, verified)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET location = excluded.location, verified = excluded.verified`,
@@ -151,6 +172,15 @@ func (c *Catalog) Unplace(ctx context.Context, p Placement) error {
 		}
 		return arrived(ctx, tx, p.Image, p.Version, p.Region, p.Variant, p.Name)
 	})
+}
+
+// Shared reports whether another placement than this one has its location.
+func (c *Catalog) Shared(ctx context.Context, p *Placement) (shared bool, err error) {
+	var n int
+	err = c.row(ctx, `SELECT count(*) FROM placements WHERE region = ? AND location = ? AND
+		NOT (image = ? AND version = ? AND variant = ? AND name = ?)`, p.Region, p.Location, p.Image, p.Version, p.Variant,
+		cmp.Or(p.Name, p.Format)).Scan(&n)
+	return n > 0, err
 }
 
 // forget removes rows of an artifact in a region.

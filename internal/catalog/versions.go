@@ -62,6 +62,15 @@ func (a *Artifact) Key() artifact.Key {
 	return artifact.Key{Variant: a.Variant, Name: a.Name, Format: a.Format}
 }
 
+// Keys are those of the version's artifacts.
+func (v *Version) Keys() []artifact.Key {
+	keys := make([]artifact.Key, len(v.Artifacts))
+	for i := range v.Artifacts {
+		keys[i] = v.Artifacts[i].Key()
+	}
+	return keys
+}
+
 // Tree finds a variant's tree, nil if there is none.
 func (v *Version) Tree(variant string) *Tree {
 	for i := range v.Trees {

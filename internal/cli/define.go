@@ -222,7 +222,7 @@ that a version was built from: base, inputs, and every file that went in.`,
 	example: "zygos preview turbine-link\nzygos preview turbine-link --set site=south\nzygos preview turbine-link --against " +
 		"turbine-link@stable",
 	flags: func() flags { return &previewFlags{} },
-	run:   opened(app.Strict, runPreview),
+	run:   opened(app.Each, runPreview),
 }
 
 // previewFlags are those of preview.

@@ -18,7 +18,7 @@ and the images that follow: those built on them without a tag between. Ends with
 due. 'zygos build --due' builds them. No feed of a base is asked: what it last listed counts,
 and how long ago that was is told.`,
 	example: "zygos due\nzygos build --due",
-	run:     opened(app.Strict, runDue),
+	run:     opened(app.Each, runDue),
 }
 
 func runDue(ctx context.Context, in *invocation, a *app.App) error {

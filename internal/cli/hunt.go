@@ -21,7 +21,7 @@ built; versions whose trees are not kept any more are passed over.`,
 	example: "zygos hunt turbine-link --check 'the link runs'\nzygos hunt turbine-link --check 'house rules' " +
 		"--passes turbine-link@2.3.0 --variant edge",
 	flags: func() flags { return &huntFlags{} },
-	run:   opened(app.Strict, runHunt),
+	run:   opened(app.Each, runHunt),
 }
 
 // huntFlags are those of hunt.

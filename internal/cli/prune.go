@@ -22,7 +22,7 @@ Removed are copies in regions, layers that nothing else needs, rows, and bytes o
 command uses the state; when interrupted, run it again. --all shows what stays, and why.`,
 	example: "zygos prune\nzygos prune turbine-link --all\nzygos prune --yes",
 	flags:   func() flags { return &pruneFlags{} },
-	run:     opened(app.Strict, runPrune),
+	run:     opened(app.Each, runPrune),
 }
 
 // pruneFlags are those of prune.

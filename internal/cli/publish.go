@@ -36,7 +36,7 @@ it. --dry-run says what would be done; --remove takes a version out: the documen
 	example: "zygos publish turbine-link@stable\nzygos publish turbine-link tide-desk --tag stable\n" +
 		"zygos publish turbine-link --region far-skerry --dry-run\nzygos publish turbine-link@2.3.0 --region far-skerry --remove",
 	flags: func() flags { return &publishFlags{} },
-	run:   opened(app.Strict, runPublish),
+	run:   opened(app.Each, runPublish),
 }
 
 // publishFlags are those of publish.

@@ -15,17 +15,19 @@ var cmdRegions = &command{
 	summary: "list regions: kind, place, what they take and hold",
 	text: `Lists the regions of zygos.toml with the number of versions and the bytes placed in each. A
 folder with mark = true is used only where a marker lies, so that the empty folder of a disk
-that is not mounted is not filled; --mark writes it.`,
-	example: "zygos regions\nzygos regions --mark far-skerry",
+that is not mounted is not filled; --mark writes it. Each region says in zygos-owner.json which
+catalog it belongs to: another one writes nothing there, unless --claim takes the region over.`,
+	example: "zygos regions\nzygos regions --mark far-skerry\nzygos regions --claim far-skerry",
 	flags:   func() flags { return &regionsFlags{} },
 	run:     opened(app.Lenient, runRegions),
 }
 
 // regionsFlags are those of regions.
-type regionsFlags struct{ mark string }
+type regionsFlags struct{ mark, claim string }
 
 func (f *regionsFlags) declare(fs *flag.FlagSet) {
 	fs.StringVar(&f.mark, "mark", "", "write the marker of the region `NAME`")
+	fs.StringVar(&f.claim, "claim", "", "let the region `NAME` belong to this catalog from now on")
 }
 
 func runRegions(ctx context.Context, in *invocation, a *app.App) error {
@@ -35,6 +37,18 @@ func runRegions(ctx context.Context, in *invocation, a *app.App) error {
 			in.note("region %s is marked", name)
 		}
 		return err
+	}
+	if name := in.flags.(*regionsFlags).claim; name != "" {
+		was, err := a.Claim(ctx, name)
+		if err != nil {
+			return err
+		}
+		if was != nil {
+			in.note("region %s belonged to the catalog %s of %s", name, was.Catalog, was.Organisation)
+		}
+		fmt.Fprintf(in.out, "Region %s belongs to this catalog\n", name)
+		in.next("zygos verify --region " + name)
+		return nil
 	}
 	list, err := a.Regions(ctx)
 	if err != nil {

@@ -21,7 +21,7 @@ it names the first stage that does, the files, and in which way: times, order, r
 date, another version of a package. The result is kept with the version; a difference ends with
 4. What the clock of one day hides, a date without a time say, shows only on another day.`,
 	example: "zygos repeat turbine-link@2.3.0",
-	run:     opened(app.Strict, runRepeat),
+	run:     opened(app.Each, runRepeat),
 }
 
 func runRepeat(ctx context.Context, in *invocation, a *app.App) error {

@@ -25,7 +25,7 @@ disk it first gives up the reserve that the state holds back for it, and unfinis
 		for _, l := range app.MakeRoom(in.where()) {
 			in.note("removed %s, %s: %s", l.What, mib(l.Bytes), l.Name)
 		}
-		return opened(app.Strict, runSweep)(ctx, in)
+		return opened(app.Each, runSweep)(ctx, in)
 	},
 }
 

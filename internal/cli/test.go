@@ -28,7 +28,7 @@ verified, and unpacked or started. A check that must pass and fails ends with 4.
 	example: "zygos test turbine-link@2.3.0\nzygos test turbine-link --check 'link is configured'\n" +
 		"zygos test field-machine --in vm --region north-pier\nzygos test turbine-link --junit checks.xml",
 	flags: func() flags { return &testFlags{} },
-	run:   opened(app.Strict, runTest),
+	run:   opened(app.Each, runTest),
 }
 
 // testFlags are those of test.

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"zygos/internal/artifact"
 )
 
 // Ref names a version of an image: IMAGE, IMAGE@2.3.1, IMAGE@2.3 or IMAGE@TAG.
@@ -115,6 +117,11 @@ func CheckAll(o *Organisation, images []*Image, problems *Problems) {
 	for _, img := range images {
 		byName[img.Name] = img
 		names = append(names, img.Name)
+		if img.Name != "" && (slices.Contains(o.taken, img.Name) || strings.HasSuffix(img.Name, ".json")) {
+			problems.add(Pos{img.File, 1, 1}, fmt.Sprintf("an image cannot be called %q: regions have something of their own of that name",
+				img.Name),
+				"rename "+img.File)
+		}
 		if b := o.Base(img.Name); b != nil {
 			problems.add(b.Pos, fmt.Sprintf("base %q has the name of an image (%s)", b.Name, img.File), "rename one of them")
 		}
@@ -159,6 +166,7 @@ func checkRegions(o *Organisation, img *Image, problems *Problems) {
 				suggest(name, o.RegionNames(), "known are "+strings.Join(o.RegionNames(), ", ")))
 		}
 	}
+	checkNaming(o, img, problems)
 	for _, name := range slices.Sorted(maps.Keys(img.Terms)) {
 		at := img.pos["terms "+name]
 		region := o.Region(name)
@@ -170,6 +178,34 @@ func checkRegions(o *Organisation, img *Image, problems *Problems) {
 			problems.add(at, fmt.Sprintf("%s is not published to region %q", img.Name, name), "name the region in regions, or take this out")
 		default:
 			img.asked[name].can(region.Kind, region.can, problems)
+		}
+	}
+}
+
+// checkNaming finds artifacts that would have one name in a region, which publishing refuses.
+func checkNaming(o *Organisation, img *Image, problems *Problems) {
+	for _, name := range img.Regions {
+		region := o.Region(name)
+		if region == nil || region.For(img).Naming == "" { // names that Zygos chooses differ
+			continue
+		}
+		terms, had := region.For(img), map[string]string{}
+		for _, variant := range img.VariantNames() {
+			for i := range img.Artifacts {
+				a := &img.Artifacts[i]
+				if !a.In(variant) || !terms.Takes(a.Format) {
+					continue
+				}
+				called := Called(terms.Naming, map[string]string{"image": img.Name, "version": "1.0.0", "variant": variant, "artifact": a.Called(),
+					"build": "b"})
+				own := artifact.Key{Variant: variant, Name: a.Called(), Format: a.Format}.String()
+				if other, taken := had[called]; taken {
+					problems.add(img.pos["region "+name], fmt.Sprintf("%s and %s would have one name in %s, by name = %q", other, own, name, terms.Naming),
+						"tell them apart with ${variant} and ${artifact} in the region's name")
+					return
+				}
+				had[called] = own
+			}
 		}
 	}
 }

@@ -21,6 +21,8 @@ type Organisation struct {
 	Keep    Retention
 	Catalog Catalog
 	Budget  int64 // bytes that the state may take, as far as it can be helped; 0 for any
+
+	taken []string // names that no image can have
 }
 
 // Catalog says where the catalog is, if not in the state: in a PostgreSQL database.
@@ -212,6 +214,7 @@ func ReadOrganisation(root string, kinds Kinds, problems *Problems) *Organisatio
 	for _, e := range t.named("base") {
 		o.Bases = append(o.Bases, readBase(e, root, kinds.Bases, problems))
 	}
+	o.taken = kinds.Regions.Taken
 	for _, e := range t.named("region") {
 		o.Regions = append(o.Regions, readRegion(e, kinds.Regions, problems))
 	}

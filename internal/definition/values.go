@@ -78,6 +78,7 @@ type RegionKinds struct {
 	Names []string // in the order in which they are told
 	Read  func(kind, region string, v Values) (settings any)
 	Can   func(kind string) []string // of Abilities
+	Taken []string                   // names that no image can have, since regions have something of that name
 }
 
 // BaseKinds are the kinds of bases.

@@ -78,6 +78,8 @@ type Place struct {
 	ID       string        `json:"id"`
 	Location string        `json:"location"`
 	Verified string        `json:"verified"`
+	// VerifiedBy says how: "content", "digest" or "size"; "" if that was not recorded.
+	VerifiedBy string `json:"verified_by,omitempty"`
 }
 
 func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
@@ -101,7 +103,7 @@ func For(v *catalog.Version, placements []catalog.Placement) *Manifest {
 	}
 	for _, p := range placements {
 		m.Regions[p.Region] = append(m.Regions[p.Region],
-			Place{p.Artifact, p.Variant, cmp.Or(p.Name, p.Format), p.ID, p.Location, stamp(p.Verified)})
+			Place{p.Artifact, p.Variant, cmp.Or(p.Name, p.Format), p.ID, p.Location, stamp(p.Verified), p.VerifiedBy})
 	}
 	for _, list := range m.Regions {
 		sort.Slice(list, func(i, j int) bool { return list[i].ID < list[j].ID })
@@ -128,20 +130,37 @@ func (m *Manifest) Only(region string) {
 // Environment is what a manifest says of ids, as lines KEY=value for a shell: IMAGE_VERSION, and IMAGE_REGION_VARIANT_ARTIFACT for each
 // placement.
 func (m *Manifest) Environment() (lines []string) {
-	lines = append(lines, Variable(m.Image, "version")+"="+m.Version)
+	list := []variable{{[]string{m.Image, "version"}, m.Version}}
 	for _, region := range slices.Sorted(maps.Keys(m.Regions)) {
 		for _, pl := range m.Regions[region] {
-			lines = append(lines, Variable(m.Image, region, pl.Variant, pl.Name)+"="+plain.Shell(pl.ID))
+			list = append(list, variable{[]string{m.Image, region, pl.Variant, pl.Name}, pl.ID})
 		}
+	}
+	times := map[string]int{}
+	for _, v := range list {
+		times[v.name()]++
+	}
+	for _, v := range list {
+		name := v.name()
+		if times[name] > 1 {
+			name = v.spelled()
+		}
+		lines = append(lines, name+"="+plain.Shell(v.value))
 	}
 	slices.Sort(lines[1:])
 	return lines
 }
 
-// Variable is the name of a variable from words; empty ones are left out.
-func Variable(words ...string) string {
-	words = slices.DeleteFunc(words, func(w string) bool { return w == "" })
-	return strings.Map(func(r rune) rune {
+// variable is one of a shell, whose name comes from words. Empty ones count for nothing.
+type variable struct {
+	words []string
+	value string
+}
+
+// name is what the variable is called: EBB_BASE_NORTH_TAR.
+func (v variable) name() string {
+	words := slices.DeleteFunc(slices.Clone(v.words), func(w string) bool { return w == "" })
+	name := strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' {
 			return r - 'a' + 'A'
 		}
@@ -150,6 +169,20 @@ func Variable(words ...string) string {
 		}
 		return '_'
 	}, strings.Join(words, "_"))
+	if name != "" && name[0] >= '0' && name[0] <= '9' { // which begins no name (POSIX.1-2024, 3.216)
+		name = "_" + name
+	}
+	return name
+}
+
+// spelled is what it is called if another one has the same name. No two have one: between words stands _x_, for a dot _dot_, and
+// small letters stand for nothing else.
+func (v variable) spelled() string {
+	parts := make([]string, len(v.words))
+	for i, w := range v.words {
+		parts[i] = strings.ReplaceAll(strings.ToUpper(w), ".", "_dot_")
+	}
+	return "_" + strings.ReplaceAll(strings.Join(parts, "_x_"), "-", "_")
 }
 
 // Index is zygos.region/1: everything that belongs to a region.

@@ -48,6 +48,8 @@ type Plan struct {
 	Fingerprint string            `json:"fingerprint"`
 	// Unchanged is the version that already is what this plan would make, "" if none is.
 	Unchanged string `json:"unchanged,omitempty"`
+	// Behind is the newest version of the image, if the definition makes versions of a lower series.
+	Behind string `json:"behind,omitempty"`
 	// Assumed are inputs whose values come from commands and were taken as they last were.
 	Assumed []string `json:"assumed,omitempty"`
 	// Adopted is the file that the version is made of as it is, "" for one that is built.
@@ -228,6 +230,11 @@ func Make(ctx context.Context, root string, org *definition.Organisation, img *d
 	}
 	p.Fingerprint = p.fingerprint(img)
 	newest, err := known.Newest(ctx, img.Name, img.Version)
+	if err == nil && newest != nil && img.Version == "" && below(img.Series, newest.Version) {
+		// The definition makes versions of a lower series, and is compared with those.
+		p.Behind = newest.Version
+		newest, err = known.Newest(ctx, img.Name, img.Series)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -259,6 +266,13 @@ func Make(ctx context.Context, root string, org *definition.Organisation, img *d
 	}
 	p.Why = p.why(newest)
 	return p, nil
+}
+
+// below reports whether a series is lower than that of a version.
+func below(series, version string) bool {
+	major, minor, ok := definition.ParseSeries(series)
+	v, known := definition.ParseVersion(version)
+	return ok && known && (major < v.Major || major == v.Major && minor < v.Minor)
 }
 
 // why says in words what makes the build necessary.

@@ -15,7 +15,6 @@ import (
 	"zygos/internal/flock"
 	"zygos/internal/manifest"
 	"zygos/internal/region"
-	"zygos/internal/region/kinds"
 	"zygos/internal/state"
 	"zygos/internal/store"
 )
@@ -88,7 +87,7 @@ func WriteManifest(ctx context.Context, s *state.State, v *catalog.Version, trie
 
 // withdraw takes a document out of a region.
 func withdraw(ctx context.Context, s *state.State, r *definition.Region, name string) error {
-	from, err := kinds.Open(r, s.Path)
+	from, err := open(ctx, s, r)
 	if err == nil {
 		_, err = patiently(ctx, func() (struct{}, error) { return struct{}{}, from.Withdraw(ctx, name) })
 	}
@@ -146,7 +145,7 @@ const IndexName = "index.json"
 
 // write writes a document into a region.
 func write(ctx context.Context, s *state.State, r *definition.Region, name string, text []byte) error {
-	to, err := kinds.Open(r, s.Path)
+	to, err := open(ctx, s, r)
 	if err == nil {
 		_, err = patiently(ctx, func() (string, error) { return to.Document(ctx, name, text) })
 	}

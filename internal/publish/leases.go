@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"zygos/internal/definition"
+	"zygos/internal/region/kinds"
 	"zygos/internal/state"
 )
 
@@ -15,6 +16,9 @@ func Lease(ctx context.Context, s *state.State, w state.Waiter, image, version s
 	w.Doing += " " + image + "@" + version
 	for _, r := range regions {
 		names = append(names, "placements "+image+"@"+version+" "+r.Name)
+		if kinds.Shares(r) { // what one version leaves, another may just come to need
+			names = append(names, "contents "+image+" "+r.Name)
+		}
 	}
 	return s.Lease(ctx, w, names...)
 }

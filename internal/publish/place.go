@@ -35,9 +35,10 @@ type target struct {
 
 	mu     sync.Mutex
 	done   int64
-	called map[string]string // artifacts by their names there
-	held   map[string]bool   // what was placed before
-	silent bool              // it did not answer as often as it was asked
+	names  map[artifact.Key]name // what artifacts are called there
+	held   map[string]bool       // what was placed before
+	read   map[string]bool       // and of which the content was verified
+	silent bool                  // it did not answer as often as it was asked
 }
 
 // target opens a region on the terms of the version's image.
@@ -46,7 +47,7 @@ func (p *Publication) target(r *definition.Region) (*target, error) {
 	if err != nil {
 		img = nil // its definition is gone, the region's own terms hold
 	}
-	t := &target{Region: r.For(img), called: map[string]string{}, held: map[string]bool{}, system: kinds.System(r)}
+	t := &target{Region: r.For(img), held: map[string]bool{}, read: map[string]bool{}, system: kinds.System(r)}
 	t.pace = &pace{rate: t.Rate}
 	for _, a := range p.Version.Artifacts {
 		if t.Takes(a.Format) {
@@ -176,8 +177,9 @@ func (p *Publication) waiting(ctx context.Context, t *target) (list []catalog.Un
 	if err != nil {
 		return nil
 	}
+	t.names = names(p.Version, t.Naming, held)
 	for _, pl := range held {
-		t.held[pl.Key().String()] = true
+		t.held[pl.Key().String()], t.read[pl.Key().String()] = true, pl.Read() && pl.Artifact == p.digest(pl.Key())
 	}
 	for _, a := range p.Version.Artifacts {
 		if t.Takes(a.Format) && !t.held[a.Key().String()] {
@@ -185,6 +187,16 @@ func (p *Publication) waiting(ctx context.Context, t *target) (list []catalog.Un
 		}
 	}
 	return list
+}
+
+// digest is that of an artifact of the version, zero for none.
+func (p *Publication) digest(k artifact.Key) (d digest.Digest) {
+	for _, a := range p.Version.Artifacts {
+		if a.Key().Same(k) {
+			d = a.Digest
+		}
+	}
+	return d
 }
 
 // underway is where an artifact stands on its way to a region.
@@ -233,30 +245,14 @@ func (p *Publication) near(ctx context.Context, t *target) map[digest.Digest][]s
 func (p *Publication) item(t *target, a catalog.Artifact) (region.Item, error) {
 	v := p.Version
 	item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Key: a.Key(), Digest: a.Digest, Bytes: a.Bytes,
-		Labels: labels(v, a.Variant),
+		Known: t.read[a.Key().String()], Labels: labels(v, a.Variant),
 		Source: func(ctx context.Context) (string, error) { return supply.Artifact(ctx, p.State, v, a, p.Progress) }}
-	name := a.Name
-	if name == "" {
-		name = a.Format
+	n, known := t.names[a.Key()]
+	if !known {
+		return item, errors.New("the catalog did not say what lies there already; run the command again")
 	}
-	item.Called = definition.Called(t.Naming, map[string]string{"image": v.Image, "version": v.Version, "variant": a.Variant,
-		"artifact": name, "build": v.Build})
-	var err error
-	if item.File, err = a.Key().File(v.Image, v.Version); t.Naming != "" && err == nil {
-		item.File = item.Called + artifact.Find(a.Format).Extension
-	}
-	if err != nil {
-		return item, err
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	own := a.Key().String()
-	if other, taken := t.called[item.Called]; taken && other != own {
-		return item, fmt.Errorf("it is to be called %s there, as %s is; tell them apart with ${variant} and ${artifact} in the region's name",
-			item.Called, other)
-	}
-	t.called[item.Called] = own
-	return item, nil
+	item.File, item.Called = n.file, n.called
+	return item, n.wrong
 }
 
 // tries is how often a placement that does not get on is tried.
@@ -337,6 +333,9 @@ func (p *Publication) carry(ctx context.Context, t *target, a catalog.Artifact, 
 	if err == nil {
 		placed, err = region.Retry(ctx, often, w.moved, w.again, func() (region.Placed, error) {
 			w.told(ctx, w.state, -w.moved()) // what is there is told again
+			if err := own(ctx, p.State, t.Region, t.at); err != nil {
+				return placed, err
+			}
 			return t.at.Place(ctx, item, func(state string, n int64) { w.told(ctx, state, n) })
 		})
 	}
@@ -344,14 +343,15 @@ func (p *Publication) carry(ctx context.Context, t *target, a catalog.Artifact, 
 		err = fmt.Errorf("the region gives it the id %q and the location %q, which cannot be", placed.ID, placed.Location)
 	}
 	record := catalog.Placement{ID: placed.ID, Image: v.Image, Version: v.Version, Region: t.Name, Variant: a.Variant, Name: a.Name,
-		Format: a.Format, Artifact: a.Digest, Location: placed.Location, Verified: p.Catalog.Now()}
+		Format: a.Format, Artifact: a.Digest, Location: placed.Location, Verified: p.Catalog.Now(),
+		VerifiedBy: placed.By}
 	if errors.Is(err, region.ErrAbsent) && ctx.Err() == nil {
 		// What an earlier publication placed is not there as it was; no manifest names it from now on.
 		err = errors.Join(err, p.Catalog.Unplace(ctx, record))
 	} else if err == nil {
 		err = p.Catalog.Place(ctx, record)
 		if leaves(err) { // prune began meanwhile, and does not know of this copy
-			err = errors.Join(err, t.at.Remove(ctx, placed.Location))
+			err = errors.Join(err, RemoveCopy(ctx, p.State, &record))
 		}
 	}
 	var changed []string

@@ -11,7 +11,6 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/region"
-	"zygos/internal/region/kinds"
 )
 
 // Planned is what a publication would do with an artifact in a region.
@@ -45,6 +44,8 @@ func (p *Publication) Plan(ctx context.Context) (list []Planned, err error) {
 		if err != nil {
 			return nil, err
 		}
+		t.names = names(p.Version, t.Naming, slices.DeleteFunc(slices.Clone(held), func(pl catalog.Placement) bool {
+			return pl.Region != r.Name }))
 		before := len(list)
 		for _, l := range p.lacks(t) {
 			list = append(list, Planned{Region: r.Name, Variant: l.Variant, Format: l.Format, Does: "capture",
@@ -127,11 +128,7 @@ func (p *Publication) Remove(ctx context.Context) (list []Placed, err error) {
 	}
 	for _, pl := range held {
 		done := Placed{Region: pl.Region, Variant: pl.Variant, Name: pl.Name, Format: pl.Format, ID: pl.ID, Location: pl.Location}
-		at, err := kinds.Open(p.Org.Region(pl.Region), p.Path)
-		if err == nil {
-			_, err = patiently(ctx, func() (any, error) { return nil, at.Remove(ctx, pl.Location) })
-		}
-		if err != nil {
+		if err := RemoveCopy(ctx, p.State, &pl); err != nil {
 			done.Error = err.Error()
 		}
 		list = append(list, done)

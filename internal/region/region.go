@@ -30,6 +30,7 @@ type Item struct {
 	Called string // name to give it
 	File   string // name to give a file of it
 	Labels map[string]string
+	Known  bool     // its content was verified there before, and recorded so
 	Near   []string // locations in other regions of the same system, from where it may be had without this host
 	// Source is the file with the bytes; it is asked for only if they are needed.
 	Source func(ctx context.Context) (string, error)
@@ -39,7 +40,8 @@ type Item struct {
 type Placed struct {
 	ID       string
 	Location string
-	Copied   bool // false if it was there already
+	Copied   bool   // false if it was there already
+	By       string // how its content was verified: the ways of package artifact
 }
 
 // ErrAbsent says that a region was looked at and holds no sound copy of an item. Of a failure without it
@@ -106,6 +108,10 @@ type Aligner interface {
 type Kind struct {
 	Name string
 	Can  []string // of definition.Abilities
+	// Taken are names of its own, which no image can have, beside those that end in .json.
+	Taken []string
+	// Shares says that versions of an image with the same content lie at one location.
+	Shares bool
 	// Read reads what a definition says of a region, beside its kind and terms, and returns the settings,
 	// nil if they do not suffice to open it.
 	Read func(region string, v definition.Values) (settings any)

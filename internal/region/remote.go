@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -33,7 +34,8 @@ func (e *Absent) Unwrap() error        { return e.Err }
 // Missing is an Absent in words.
 func Missing(form string, args ...any) error { return &Absent{fmt.Errorf(form, args...)} }
 
-// Unanswered is an AgainError for an error of the line to a server, nil for any other.
+// Unanswered is an AgainError for an error of the line to a server, one in words for a server that must not be talked to, nil for any
+// other.
 func Unanswered(err error) error {
 	var stalled *remote.StalledError
 	if errors.As(err, &stalled) {
@@ -42,6 +44,18 @@ func Unanswered(err error) error {
 	var other *remote.ElsewhereError
 	if errors.As(err, &other) {
 		return other
+	}
+	var wrong *tls.CertificateVerificationError
+	if errors.As(err, &wrong) { // which another try does not mend
+		host := "the server"
+		var request *url.Error
+		if errors.As(err, &request) {
+			if u, e := url.Parse(request.URL); e == nil {
+				host = u.Host
+			}
+		}
+		return fmt.Errorf("the certificate of %s is not one to trust: %w; if it is its own, name the authority with ca = \"FILE\"", host,
+			wrong.Err)
 	}
 	var network net.Error
 	if !errors.As(err, &network) && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {

@@ -13,8 +13,6 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/digest"
 	"zygos/internal/publish"
-	"zygos/internal/region"
-	"zygos/internal/region/kinds"
 	"zygos/internal/state"
 )
 
@@ -45,7 +43,16 @@ func Verdicts(ctx context.Context, s *state.State, asked func(image string) bool
 		}
 	}
 	running := slices.DeleteFunc(builds, func(b catalog.Build) bool { return !s.Runs(&b) })
-	return catalog.Prunable(versions, held, running, once, asked, func(image string) catalog.Retention {
+	why := func(image string) string {
+		switch {
+		case !asked(image):
+			return "it was not asked for"
+		case s.Wrong(image) != nil:
+			return "the definition of the image is wrong, so how long versions stay is not known; zygos lint"
+		}
+		return ""
+	}
+	return catalog.Prunable(versions, held, running, once, why, func(image string) catalog.Retention {
 		if own, ok := keep[image]; ok {
 			return own
 		}
@@ -142,12 +149,9 @@ func removeCopies(ctx context.Context, s *state.State, who string, copies []cata
 	}
 	defer release()
 	for _, pl := range copies {
-		r, err := kinds.Open(s.Org.Region(pl.Region), s.Path)
+		err := publish.RemoveCopy(ctx, s, &pl)
 		if err == nil {
-			err = r.Remove(ctx, pl.Location)
-		}
-		if err == nil {
-			err = r.Withdraw(ctx, region.ManifestName(pl.Image, pl.Version)) // all of the version goes
+			err = publish.Withdraw(ctx, s, s.Org.Region(pl.Region), pl.Image, pl.Version) // all of the version goes
 		}
 		if err == nil {
 			err = s.Catalog.Unplace(ctx, pl)

@@ -39,7 +39,7 @@ type Rule struct {
 }
 
 // Table is the rules, in the order in which they are told.
-var Table = []Rule{{"regions", noValue, regions}, {"age", isAge, age}, {"from", isTag, from},
+var Table = []Rule{{"regions", isContent, regions}, {"age", isAge, age}, {"from", isTag, from},
 	{"checks", maybeAge, checks}}
 
 func find(name string) *Rule {
@@ -59,9 +59,9 @@ func Forms() definition.Needs {
 	return needs
 }
 
-func noValue(value string) (what, do string) {
-	if value != "" {
-		return "takes no value", `write "regions"; those of the image's [publish] are meant`
+func isContent(value string) (what, do string) {
+	if value != "" && value != "content" {
+		return "says nothing that is known", `write "regions", or "regions:content"; those of the image's [publish] are meant`
 	}
 	return "", ""
 }
@@ -175,8 +175,8 @@ func checks(_ context.Context, c *Case, value string) (string, error) {
 }
 
 // regions are met if the image names regions, and each of them takes an artifact of the version, holds every one that it takes, and
-// misses no format that it asks for.
-func regions(ctx context.Context, c *Case, _ string) (string, error) {
+// misses no format that it asks for. With "content", the content of each placement must have been verified, and not its size alone.
+func regions(ctx context.Context, c *Case, value string) (string, error) {
 	v := c.Version
 	img, err := c.State.Image(v.Image)
 	if err != nil {
@@ -189,7 +189,7 @@ func regions(ctx context.Context, c *Case, _ string) (string, error) {
 	if len(img.Regions) == 0 {
 		return fmt.Sprintf("%s names no regions; add [publish] regions = […] to %s, or take the rule out", v.Image, img.File), nil
 	}
-	var missing []string
+	var missing, unread []string
 	for _, name := range img.Regions {
 		r := c.State.Org.Region(name)
 		if r == nil {
@@ -208,10 +208,15 @@ func regions(ctx context.Context, c *Case, _ string) (string, error) {
 		}
 		if lacks || !takes {
 			missing = append(missing, name)
+		} else if value != "" && slices.ContainsFunc(placements, func(pl catalog.Placement) bool { return pl.Region == name && !pl.Read() }) {
+			unread = append(unread, name)
 		}
 	}
-	if len(missing) == 0 {
+	switch {
+	case len(missing) == 0 && len(unread) == 0:
 		return "", nil
+	case len(missing) == 0:
+		return fmt.Sprintf("nothing but sizes was verified in %s; zygos verify %s --deep --repair", strings.Join(unread, ", "), v.Ref()), nil
 	}
 	return fmt.Sprintf("it is not complete in %s; zygos publish %s", strings.Join(missing, ", "), v.Ref()), nil
 }

@@ -30,6 +30,8 @@ type State struct {
 	Frozen  bool   // it can only be read
 	Epoch   string // plan.Options has it
 
+	Owned sync.Map // regions by name, and when each was last seen to be this catalog's (time.Time)
+
 	use    *os.File // locked while this process uses the state
 	mu     sync.Mutex
 	key    string                            // of the marks of secrets, once it was asked for

@@ -27,7 +27,7 @@ const downloads = 8
 // temporary name until they are all there and have the digest; an interrupted download is gone on with where it stopped.
 func Download(ctx context.Context, s *state.State, v *catalog.Version, r *definition.Region, pl *catalog.Placement, bytes int64, out string,
 	tell Tell) (string, error) {
-	file, err := pl.Key().File(v.Image, v.Version)
+	file, err := pl.Key().File(v.Image, v.Version, v.Keys())
 	if err != nil {
 		return "", err
 	}

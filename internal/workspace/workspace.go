@@ -179,6 +179,18 @@ func (w *Workspace) Image(name string) (*definition.Image, error) {
 	return nil, fmt.Errorf("no image %q: images/%s.toml does not exist; %s", name, name, hint)
 }
 
+// Definition finds the definition of an image that has no problems; else the error is these.
+func (w *Workspace) Definition(name string) (*definition.Image, error) {
+	img, err := w.Image(name)
+	if err != nil {
+		return nil, err
+	}
+	if wrong := w.Wrong(name); wrong != nil {
+		return nil, wrong
+	}
+	return img, nil
+}
+
 // Sound says whether an image has a definition without problems of its own.
 func (w *Workspace) Sound(name string) bool {
 	_, err := w.Image(name)

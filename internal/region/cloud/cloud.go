@@ -314,8 +314,13 @@ func (s *site) Fetch(ctx context.Context, location string, from int64) (io.ReadC
 	if coded(err, "no-image") {
 		return nil, region.Missing("there is no image %s in %s", id, s.Site)
 	}
+	if err == nil && from > 0 && answer.StatusCode == http.StatusOK { // the site gives all, whatever is asked
+		if _, err = bounded.Copy(ctx, io.Discard, io.LimitReader(answer.Body, from), location, from); err != nil {
+			answer.Body.Close()
+		}
+	}
 	if err != nil {
-		return nil, err
+		return nil, cmp.Or(region.Unanswered(err), err)
 	}
 	return region.Body(answer.Body, func(err error) error { return cmp.Or(region.Unanswered(err), err) }), nil
 }

@@ -18,6 +18,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"zygos/internal/artifact"
 	"zygos/internal/digest"
 	"zygos/internal/region"
 )
@@ -66,7 +67,7 @@ func (s *site) Place(ctx context.Context, item region.Item, told region.Told) (r
 		}
 		return region.Placed{}, err
 	}
-	p := region.Placed{Copied: d.State != "ready"}
+	p := region.Placed{Copied: d.State != "ready", By: artifact.ByDigest} // a site makes one of what it imports
 	switch d.State {
 	case "open":
 		if err := s.deliver(ctx, where, &item, &d, told); err != nil {

@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"zygos/internal/artifact"
 	"zygos/internal/definition"
 	"zygos/internal/digest"
 	"zygos/internal/flock"
@@ -115,7 +116,7 @@ func (f folder) Place(ctx context.Context, item region.Item, told region.Told) (
 		return region.Placed{}, err
 	}
 	dir := filepath.Join(f.dir, item.Image, item.Version)
-	p := region.Placed{ID: region.ID(f.name, item), Location: filepath.Join(dir, item.File)}
+	p := region.Placed{ID: region.ID(f.name, item), Location: filepath.Join(dir, item.File), By: artifact.ByContent}
 	want := store.Blob{Digest: item.Digest, Bytes: item.Bytes}
 	if err := makeDirs(dir, 0o755); err != nil {
 		return p, err

@@ -29,6 +29,7 @@ func Readers() definition.RegionKinds {
 		Can: func(kind string) []string { return find(kind).Can }}
 	for _, k := range Table {
 		kinds.Names = append(kinds.Names, k.Name)
+		kinds.Taken = append(kinds.Taken, k.Taken...)
 	}
 	return kinds
 }
@@ -48,6 +49,12 @@ func System(r *definition.Region) string {
 		return k.System(r.Settings)
 	}
 	return ""
+}
+
+// Shares reports whether versions of an image with the same content lie at one location of a region.
+func Shares(r *definition.Region) bool {
+	k := find(r.Kind)
+	return k != nil && k.Shares
 }
 
 // Where says where a region is, "" if that is not known.

@@ -220,8 +220,8 @@ func (g *registry) mark(ctx context.Context, repo *oras.Repository, tag, state, 
 	return err
 }
 
-func opener(text []byte) func() (io.ReadCloser, error) {
-	return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }
+func opener(text []byte) func() (io.ReadSeekCloser, error) {
+	return func() (io.ReadSeekCloser, error) { return unclosed{bytes.NewReader(text)}, nil }
 }
 
 // repositories lists those below the region's url, by their names there; none if the server tells nobody.

@@ -48,7 +48,7 @@ func annotations(item region.Item) map[string]string {
 // blob is some content that a manifest names.
 type blob struct {
 	ocispec.Descriptor
-	open func() (io.ReadCloser, error)
+	open func() (io.ReadSeekCloser, error)
 }
 
 func (g *registry) Place(ctx context.Context, item region.Item, told region.Told) (region.Placed, error) {
@@ -68,12 +68,15 @@ func (g *registry) Place(ctx context.Context, item region.Item, told region.Told
 	} else if text, blobs, err = single(ctx, item); err != nil {
 		return p, err
 	}
+	p.By = artifact.ByDigest
 	for _, b := range blobs {
-		copied, err := g.bring(ctx, repo, b, item.Near, told)
+		copied, by, err := g.bring(ctx, repo, b, &item, told)
 		if err != nil {
 			return p, fmt.Errorf("copy %s: %w", item.File, again(err))
 		}
-		p.Copied = p.Copied || copied
+		if p.Copied = p.Copied || copied; by == artifact.BySize {
+			p.By = by
+		}
 	}
 	d := ocispec.Descriptor{MediaType: ocispec.MediaTypeImageManifest, Digest: godigest.FromBytes(text), Size: int64(len(text))}
 	there, err := repo.Manifests().Exists(ctx, d)
@@ -101,7 +104,7 @@ func single(ctx context.Context, item region.Item) ([]byte, []blob, error) {
 	m := ocispec.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageManifest, ArtifactType: artifactType,
 		Config: ocispec.DescriptorEmptyJSON, Layers: []ocispec.Descriptor{layer}, Annotations: annotations(item)}
 	text, err := json.Marshal(m)
-	return text, []blob{{layer, func() (io.ReadCloser, error) {
+	return text, []blob{{layer, func() (io.ReadSeekCloser, error) {
 		source, err := item.Source(ctx)
 		if err != nil {
 			return nil, err
@@ -178,25 +181,102 @@ func unpacked(ctx context.Context, item region.Item) (text []byte, blobs []blob,
 		if err != nil {
 			return nil, nil, done, err
 		}
-		blobs = append(blobs, blob{d, func() (io.ReadCloser, error) {
+		blobs = append(blobs, blob{d, func() (io.ReadSeekCloser, error) {
 			_, err := r.Seek(0, io.SeekStart)
-			return io.NopCloser(r), err
+			return unclosed{r}, err
 		}})
 	}
 	return text, blobs, done, nil
 }
 
-// bring is push, but first asks the server to take the blob from where it has it already (OCI Distribution Specification 1.1,
+// unclosed stays open when it is closed.
+type unclosed struct{ io.ReadSeeker }
+
+func (unclosed) Close() error { return nil }
+
+// bring brings a blob to a repository, and says how its content was verified. A server takes what is pushed only if it has the digest
+// (OCI Distribution Specification 1.1, Pushing a blob); of what it says that it has already, the end is read.
+func (g *registry) bring(ctx context.Context, repo *oras.Repository, b blob, item *region.Item, told region.Told) (copied bool, by string,
+	err error) {
+	there, err := repo.Blobs().Exists(ctx, b.Descriptor)
+	if err != nil {
+		return false, "", err
+	}
+	if !there {
+		if there, err = g.mount(ctx, repo, b, item.Near, told); err != nil {
+			return false, "", err
+		}
+		copied = there
+	} else {
+		told(region.Verifying, b.Size)
+	}
+	if there {
+		if item.Known {
+			return copied, artifact.BySize, nil
+		}
+		switch same, err := sample(ctx, repo, b); {
+		case err != nil:
+			return copied, "", err
+		case same && b.Size <= sampled:
+			return copied, artifact.ByContent, nil
+		case same:
+			return copied, artifact.BySize, nil
+		}
+		told(region.Verifying, -b.Size) // it has not what it says
+	}
+	if err := send(ctx, repo, b, told); err != nil {
+		return copied, "", err
+	}
+	same, err := sample(ctx, repo, b)
+	if err == nil && !same {
+		err = region.Missing("%s took %s and does not give it back", g.host, b.Digest)
+	}
+	return true, artifact.ByDigest, err
+}
+
+const sampled = 64 << 10 // bytes at the end of a blob that are read back
+
+// sample reports whether a server gives the end of a blob as it is.
+func sample(ctx context.Context, repo *oras.Repository, b blob) (same bool, err error) {
+	from := max(b.Size-sampled, 0)
+	own, err := b.open()
+	if err != nil {
+		return false, err
+	}
+	defer own.Close()
+	if _, err := own.Seek(from, io.SeekStart); err != nil {
+		return false, err
+	}
+	want, err := bounded.All(ctx, own, b.Digest.String(), sampled)
+	if err != nil {
+		return false, err
+	}
+	body, err := repo.Blobs().Fetch(ctx, b.Descriptor)
+	if errors.Is(err, errdef.ErrNotFound) {
+		return false, nil
+	}
+	if err != nil {
+		return false, again(err)
+	}
+	defer func() { body.Close() }()
+	if body, err = skip(ctx, repo, b.Descriptor, body, from); err != nil {
+		return false, again(err)
+	}
+	got, err := bounded.All(ctx, body, b.Digest.String(), sampled)
+	if large := (*bounded.TooLargeError)(nil); errors.As(err, &large) {
+		return false, nil
+	}
+	return bytes.Equal(got, want), again(err)
+}
+
+// mount first asks the server to take the blob from where it has it already (OCI Distribution Specification 1.1,
 // Mounting a blob from another repository).
-func (g *registry) bring(ctx context.Context, repo *oras.Repository, b blob, near []string, told region.Told) (copied bool, err error) {
+func (g *registry) mount(ctx context.Context, repo *oras.Repository, b blob, near []string, told region.Told) (done bool, err error) {
 	for _, location := range near {
 		name, _, _ := strings.Cut(location, "@")
 		from, ok := strings.CutPrefix(name, g.host+"/")
 		if !ok || from == repo.Reference.Repository {
 			continue
-		}
-		if there, err := repo.Blobs().Exists(ctx, b.Descriptor); err != nil || there {
-			break // push says so
 		}
 		err := repo.Mount(ctx, b.Descriptor, from, func() (io.ReadCloser, error) { return nil, errElsewhere })
 		if err == nil {
@@ -207,7 +287,7 @@ func (g *registry) bring(ctx context.Context, repo *oras.Repository, b blob, nea
 			return false, err
 		} // else it is pushed from here
 	}
-	return push(ctx, repo, b, told)
+	return false, nil
 }
 
 // errElsewhere ends a mount that the server does not do.
@@ -223,19 +303,23 @@ func push(ctx context.Context, repo *oras.Repository, b blob, told region.Told) 
 		told(region.Verifying, b.Size)
 		return false, nil
 	}
+	return true, send(ctx, repo, b, told)
+}
+
+func send(ctx context.Context, repo *oras.Repository, b blob, told region.Told) error {
 	from, err := b.open()
 	if err != nil {
-		return false, err
+		return err
 	}
 	defer from.Close()
 	in := &telling{from, told, 0}
 	if err = repo.Blobs().Push(ctx, b.Descriptor, in); errors.Is(err, errdef.ErrAlreadyExists) {
-		return false, nil
+		return nil
 	}
 	if err != nil {
 		told(region.Copying, -in.sent) // it begins anew
 	}
-	return true, err
+	return err
 }
 
 // telling tells what is read of it.
@@ -372,15 +456,34 @@ func (g *registry) Fetch(ctx context.Context, location string, from int64) (io.R
 	if err != nil {
 		return nil, again(err)
 	}
-	if s, ok := body.(io.Seeker); ok && from > 0 { // the server gives parts
-		_, err = s.Seek(from, io.SeekStart)
-	} else if from > 0 {
+	if m.ArtifactType == artifactType {
+		body, err = skip(ctx, repo, m.Layers[0], body, from)
+	} else {
 		_, err = bounded.Copy(ctx, io.Discard, io.LimitReader(body, from), location, from)
 	}
 	if err != nil {
 		return nil, errors.Join(again(err), body.Close())
 	}
 	return region.Body(body, again), nil
+}
+
+// skip goes on in a blob from so many bytes on. A server that says that it gives parts and does not is asked for all.
+func skip(ctx context.Context, repo *oras.Repository, d ocispec.Descriptor, body io.ReadCloser, from int64) (io.ReadCloser, error) {
+	if from == 0 {
+		return body, nil
+	}
+	if s, ok := body.(io.Seeker); ok {
+		_, err := s.Seek(from, io.SeekStart)
+		if err == nil || ctx.Err() != nil {
+			return body, err
+		}
+		body.Close()
+		if body, err = repo.Blobs().Fetch(ctx, d); err != nil {
+			return io.NopCloser(bytes.NewReader(nil)), err
+		}
+	}
+	_, err := bounded.Copy(ctx, io.Discard, io.LimitReader(body, from), d.Digest.String(), from)
+	return body, err
 }
 
 func (g *registry) Verify(ctx context.Context, location string, d digest.Digest) error {

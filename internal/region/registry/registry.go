@@ -33,7 +33,9 @@ import (
 
 // Kind is the line in the table of kinds.
 var Kind = region.Kind{Name: "registry", Read: read, Open: open, Where: func(s any) string { return s.(settings).URL.String() },
-	System: func(s any) string { return s.(settings).URL.Host }}
+	System: func(s any) string { return s.(settings).URL.Host }, Shares: true,
+	// The repositories of documents, what will hold shared layers, and words of the paths below a repository.
+	Taken: []string{strings.TrimSuffix(ours, "/"), "layers", "blobs", "manifests", "tags", "referrers"}}
 
 // settings are what zygos.toml says of one.
 type settings struct {

@@ -78,12 +78,18 @@ func (a *App) Bootable(ctx context.Context, r BootRequest) (*Boot, error) {
 		boot.image, boot.artifact = view.Image, *view.Artifact
 	}
 	boot.machine.BIOS = build.BIOS(a.Layers, boot.layers, boot.artifact)
+	boot.machine.Alone = build.Alone(boot.artifact)
 	boot.machine.Format = artifact.Find(boot.artifact.Format).QEMU
 	if r.Keep {
-		name := strings.NewReplacer("@", "-", ":", "-").Replace(r.Word) + time.Now().UTC().Format("-20060102-150405") + ".qcow2"
-		boot.Changes = a.Dir.Tried(name)
+		boot.Changes = a.Kept(r.Word) + ".qcow2"
 	}
 	return boot, nil
+}
+
+// Kept is a new name below the state for what changes in an instance of a version or a build.
+func (a *App) Kept(word string) string {
+	return a.Dir.Tried(strings.NewReplacer("@", "-", ":", "-").Replace(word) + time.Now().UTC().Format("-20060102-150405-") +
+		strings.ToLower(rand.Text()[:6]))
 }
 
 // bootable is an artifact that starts.

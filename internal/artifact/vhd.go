@@ -6,7 +6,7 @@ import (
 
 // vhd is a virtual hard disk (Virtual Hard Disk Image Format Specification 1.0).
 var vhd = Format{Name: "vhd", Extension: ".vhd", MediaType: "application/vnd.zygos.disk.v1.vhd", QEMU: "vpc",
-	Options: onDisks(&boots, &vhdLayout),
+	Options: onDisks(&boots, &network, &vhdLayout),
 	Write: contained(func(t *Tree, o Options) disk.Container {
 		return disk.Vhd(disk.VhdOptions{Fixed: o.Says.Word(&vhdLayout) == "fixed", ID: t.idOf("disk"), Epoch: o.Epoch})
 	})}

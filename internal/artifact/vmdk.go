@@ -6,7 +6,7 @@ import (
 
 // vmdk is a stream-optimised disk (Virtual Disk Format 5.0).
 var vmdk = Format{Name: "vmdk", Extension: ".vmdk", Packs: true, MediaType: "application/vnd.zygos.disk.v1.vmdk", QEMU: "vmdk",
-	Options: onDisks(&boots),
+	Options: onDisks(&boots, &network),
 	Write:   contained(vmdkOf)}
 
 func vmdkOf(t *Tree, _ Options) disk.Container {

@@ -95,7 +95,7 @@ func (e *Engine) JudgeBooted(ctx context.Context, on *judge.Bench, checks []plan
 		if err != nil {
 			return nil, err
 		}
-		d.Alone = !slices.ContainsFunc(checks, func(c plan.Check) bool { return c.Network })
+		d.Alone = Alone(d.Artifact) && !slices.ContainsFunc(checks, func(c plan.Check) bool { return c.Network })
 		guest, err := e.Boot(ctx, d, tell)
 		if err == nil {
 			up(guest)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"zygos/internal/artifact"
@@ -38,13 +39,14 @@ func (b *branch) boots(ctx context.Context, a definition.Artifact, blob store.Bl
 	at, began := At{bootStage, a.Called()}, time.Now()
 	b.emit(StepBegan{At: at})
 	m := vm.Machine{Disk: b.Store.Path(blob.Digest), Format: artifact.Find(a.Format).QEMU, CPUs: TryCPUs, Memory: TryMemory, Temp: b.dir,
-		BIOS: BIOS(b.Layers, b.layers, a)}
+		BIOS: BIOS(b.Layers, b.layers, a), Alone: Alone(a)}
+	b.noteTrial()
 	took, err := host.Comes(ctx, m, limit, func(line string) { b.emit(Output{at, "out", line}) })
 	var down *vm.NotUpError
 	if errors.As(err, &down) {
 		f := &Failure{Build: b.plan.Build, Image: b.plan.Image, Variant: b.shape.Variant, Stage: bootStage, Step: a.Called(),
 			Reason: down.Error(), Tail: down.Console}
-		if len(f.Tail) == 0 {
+		if len(f.Tail) == 0 && !strings.Contains(a.Says["cmdline"], "console=") {
 			f.Reason += `; its console said nothing: with cmdline = "console=ttyS0" it speaks`
 		}
 		b.emit(StepDone{At: at, Failed: f.Reason, Took: time.Since(began)})
@@ -56,6 +58,22 @@ func (b *branch) boots(ctx context.Context, a definition.Artifact, blob store.Bl
 		_ = store.WriteFile(up, []byte(blob.Digest.String())) // without it, the next build starts it again
 	}
 	return err
+}
+
+// Alone reports whether a machine that is started from a disk is cut off from this host and what lies behind.
+func Alone(a definition.Artifact) bool { return a.Says["network"] != "host" }
+
+// noteTrial says which scripts of first boot do not run in a machine that is started for a trial.
+func (b *branch) noteTrial() {
+	var names []string
+	for _, f := range b.shape.FirstBoot {
+		if !f.Trial {
+			names = append(names, f.Name)
+		}
+	}
+	if len(names) > 0 {
+		b.emit(Note{Text: "scripts of first boot that do not run in this trial: " + strings.Join(names, ", ") + "; trial = true lets them"})
+	}
 }
 
 // keepDisk keeps a disk that did not come up or was found wrong, for a look at it.

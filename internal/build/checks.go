@@ -89,6 +89,7 @@ func (b *branch) judgeBooted(ctx context.Context) error {
 	file := b.artifacts[slices.IndexFunc(b.artifacts, func(f catalog.Artifact) bool { return f.Name == a.Called() })]
 	at, began := At{bootStage, "checks in " + a.Called()}, time.Now()
 	b.emit(StepBegan{At: at})
+	b.noteTrial()
 	results, err := b.JudgeBooted(ctx, bench, b.shape.Checks, func() (Booting, error) {
 		return Booting{Machine: vm.Machine{Disk: b.Store.Path(file.Digest), Temp: bench.Ground.Temp}, Image: b.plan.Image, Artifact: a,
 			Store: b.Layers, Layers: b.layers, Tree: bench.Ground.Tree}, nil

@@ -131,7 +131,7 @@ func (b *branch) seal() error {
 	}
 	var scripts []seal.Script
 	for _, f := range b.shape.FirstBoot {
-		scripts = append(scripts, seal.Script{Name: f.Name, Text: f.Script, Env: f.Env, Network: f.Network})
+		scripts = append(scripts, seal.Script{Name: f.Name, Text: f.Script, Env: f.Env, Network: f.Network, Trial: f.Trial})
 	}
 	x, contents, results := seal.Seal(tree, seal.Request{Keep: b.plan.Keep, Epoch: b.shape.Epoch, Scripts: scripts})
 	digest := layer.EmptyDigest

@@ -8,7 +8,6 @@ import (
 	"os"
 	"strconv"
 	"strings"
-	"time"
 
 	"golang.org/x/term"
 
@@ -75,7 +74,7 @@ func runTry(ctx context.Context, in *invocation, a *app.App) error {
 	}
 	keep := ""
 	if f.keep {
-		keep = a.Dir.Tried(strings.ReplaceAll(in.args[0], "@", "-") + time.Now().UTC().Format("-20060102-150405"))
+		keep = a.Kept(in.args[0])
 	}
 	in.note("%s", in.paint(bold, view.About))
 	if keep == "" {

@@ -13,6 +13,7 @@ type FirstBoot struct {
 	Script  Script
 	Env     map[string]string
 	Network bool // it, or one that it comes after, waits for the network
+	Trial   bool // it runs also where a disk is started to see whether it works
 	Pos     Pos
 	after   string
 	afterAt Pos
@@ -55,6 +56,7 @@ func (r *reader) firstBoots(t *table) {
 			f.Env[v.name] = r.expandable(v.text, v.pos)
 		}
 		f.after, f.afterAt = e.text("after")
+		f.Trial = e.flag("trial")
 		e.done()
 		list = append(list, f)
 	}

@@ -3,6 +3,7 @@
 package judge
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -208,10 +209,20 @@ func (b *Bench) expectation(ctx context.Context, at place, c *plan.Check, e defi
 	case kind.Runs != nil:
 		return kind.Runs(run, e.Settings)
 	case kind.Booted != nil && at.guest != nil:
-		return kind.Booted(&Guest{at.guest, ctx, run}, e.Settings)
+		limit := cmp.Or(c.Timeout, lookLimit)
+		within, cancel := context.WithTimeout(ctx, limit)
+		defer cancel()
+		found, err := kind.Booted(&Guest{at.guest, within, run}, e.Settings)
+		if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+			return fmt.Sprintf("the machine did not say within %s", limit), nil
+		}
+		return found, err
 	}
 	return kind.Holds(at.tree, e.Settings), nil
 }
+
+// lookLimit is in what time a machine says what lies at a path, if the check has no timeout.
+const lookLimit = time.Minute
 
 // quote is what was printed, in one short line.
 func quote(lines []string) string {

@@ -84,6 +84,7 @@ func agent() {
 const (
 	agentPause = 100 * time.Millisecond
 	agentBeat  = time.Second
+	agentRest  = 2 * time.Second // in which what a script printed must have been read, once it ended
 )
 
 // followRoot makes the root of process 1 that of the agent, once it is another one.
@@ -158,9 +159,12 @@ const (
 	frameSeen    = 's' // from the agent: a Seen, JSON
 	frameOrder   = 'r' // to the agent: an order with one script, JSON
 	frameStop    = 'k' // to the agent: end what runs
-	frameLook    = 'l' // to the agent: a path
+	frameLook    = 'l' // to the agent: a question, JSON
 	longestFrame = 1 << 20
 )
+
+// question asks what lies at a path.
+type question struct{ Token, Path string }
 
 // agentEnd is the agent's end of the port.
 type agentEnd struct {
@@ -255,8 +259,15 @@ func (a *agentEnd) serve() {
 		case frameStop:
 			stopChildren()
 		case frameLook:
-			text, _ := json.Marshal(look(string(payload))) // of plain fields
-			a.send(frameSeen, text)
+			var q question
+			if json.Unmarshal(payload, &q) == nil {
+				go func() { // a path on a file system that hangs must not hold up what follows
+					s := look(q.Path)
+					s.Token = q.Token
+					text, _ := json.Marshal(s) // of plain fields
+					a.send(frameSeen, text)
+				}()
+			}
 		}
 	}
 }
@@ -264,15 +275,21 @@ func (a *agentEnd) serve() {
 // carryOut runs a script, passes on what it prints, and ends what it leaves behind.
 func (a *agentEnd) carryOut(o order) {
 	var relays sync.WaitGroup
+	var froms []*os.File
 	step := &o.Steps[0]
 	for kind, to := range map[byte]*int{frameOut: &step.Out, frameErr: &step.Err} {
 		var ends [2]int
-		if err := unix.Pipe2(ends[:], unix.O_CLOEXEC); err != nil {
+		err := unix.Pipe2(ends[:], unix.O_CLOEXEC)
+		if err == nil {
+			err = unix.SetNonblock(ends[0], true) // so that reading it has a deadline
+		}
+		if err != nil {
 			a.answer(answer{Token: o.Token, Failed: &StepError{Reason: err.Error()}})
 			return
 		}
 		*to = ends[1]
 		from := os.NewFile(uintptr(ends[0]), "script")
+		froms = append(froms, from)
 		relays.Go(func() {
 			defer from.Close()
 			buf := make([]byte, 32<<10)
@@ -291,6 +308,9 @@ func (a *agentEnd) carryOut(o order) {
 	failed := runScript(0, *step, o)
 	_ = os.RemoveAll(secretDir) // in memory
 	stopChildren()
+	for _, from := range froms { // a service of the machine may hold the other end for ever
+		_ = from.SetReadDeadline(time.Now().Add(agentRest))
+	}
 	relays.Wait()
 	a.answer(answer{Token: o.Token, Took: time.Since(began), Failed: failed})
 }

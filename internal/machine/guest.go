@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -22,6 +23,7 @@ import (
 type Guest struct {
 	port    io.ReadWriteCloser
 	heard   atomic.Int64 // when the agent said something last, Unix nanoseconds
+	held    atomic.Bool  // what it says waits for whoever reads what a script prints
 	answers chan answer
 	seen    chan Seen
 	up      chan answer
@@ -40,6 +42,7 @@ func (e *GoneError) Error() string { return e.Why }
 
 // Seen is what lies at a path of a guest.
 type Seen struct {
+	Token   string `json:",omitempty"` // of the question
 	There   bool
 	Mode    uint32 // as in stat(2)
 	Owner   string // USER:GROUP, names where the guest knows some
@@ -56,7 +59,7 @@ const (
 )
 
 // silence is after how long an agent is gone that says nothing: processors in software can be slow.
-const silence = time.Minute
+var silence = time.Minute
 
 // NewGuest speaks with the agent at the other end of a port.
 func NewGuest(port io.ReadWriteCloser) *Guest {
@@ -85,11 +88,14 @@ func (g *Guest) listen() {
 			to := g.streams[map[byte]int{frameOut: 0, frameErr: 1}[kind]]
 			g.mu.Unlock()
 			if to != nil {
+				g.held.Store(true)
 				_, _ = to.Write(payload) // who reads has ended
+				g.heard.Store(time.Now().UnixNano())
+				g.held.Store(false)
 			}
 		case frameSeen:
 			var s Seen
-			if json.Unmarshal(payload, &s) == nil {
+			if json.Unmarshal(payload, &s) == nil && g.asked(s.Token) {
 				put(g.seen, s)
 			}
 		case frameAnswer:
@@ -194,20 +200,54 @@ func wait[T any](ctx context.Context, g *Guest, from <-chan T) (got T, err error
 		case <-ctx.Done():
 			return got, context.Cause(ctx)
 		case <-tick.C:
-			if time.Since(time.Unix(0, g.heard.Load())) > silence {
+			if !g.held.Load() && time.Since(time.Unix(0, g.heard.Load())) > silence {
 				return got, &GoneError{fmt.Sprintf("the machine says nothing any more since %s", silence)}
 			}
 		}
 	}
 }
 
-// Look returns what lies at a path.
+// Look returns what lies at a path. A guest that does not find out before the context ends may be asked again.
 func (g *Guest) Look(ctx context.Context, path string) (Seen, error) {
+	q := question{g.newToken(), path}
 	empty(g.seen)
-	if _, err := g.port.Write(frame(frameLook, []byte(path))); err != nil {
-		return Seen{}, g.ended()
+	text, err := json.Marshal(q)
+	if err != nil {
+		return Seen{}, err
+	}
+	if err := g.write(ctx, frameLook, text); err != nil {
+		return Seen{}, err
 	}
 	return wait(ctx, g, g.seen)
+}
+
+// newToken draws the token of an order or a question: an answer to an earlier one is none to this one.
+func (g *Guest) newToken() string {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.token = rand.Text()
+	return g.token
+}
+
+// write tells the agent something. An agent that does not take it until the context ends, or for as long as one may be silent, is gone:
+// part of it may have been taken.
+func (g *Guest) write(ctx context.Context, kind byte, payload []byte) error {
+	if port, ok := g.port.(interface{ SetWriteDeadline(time.Time) error }); ok {
+		_ = port.SetWriteDeadline(time.Now().Add(silence)) // a port that knows none blocks
+		stop := context.AfterFunc(ctx, func() { _ = port.SetWriteDeadline(time.Unix(1, 0)) })
+		defer stop()
+	}
+	_, err := g.port.Write(frame(kind, payload))
+	if err == nil {
+		return nil
+	}
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		g.mu.Lock()
+		g.other = cmp.Or(g.other, "the machine does not take what it is told")
+		g.mu.Unlock()
+		g.port.Close()
+	}
+	return cmp.Or(context.Cause(ctx), g.ended())
 }
 
 // Run carries out a stage of one script, as a machine does; network and limits are those of the guest. A guest that goes away
@@ -273,10 +313,7 @@ func (g *Guest) Command(ctx context.Context, command []string, out, errs io.Writ
 // carryOut has the agent run a script; hear is given what it prints, to out (0) and err (1). When the context ends, all that the script
 // started is stopped.
 func (g *Guest) carryOut(ctx context.Context, s *Script, secrets []Secret, hear func(i int, from io.Reader)) (answer, error) {
-	token := rand.Text() // an answer to an earlier order is none to this one
-	g.mu.Lock()
-	g.token = token
-	g.mu.Unlock()
+	token := g.newToken()
 	text, err := json.Marshal(order{Token: token, Secrets: secrets, Steps: []orderStep{{Script: s}}})
 	if err != nil {
 		return answer{}, err
@@ -308,8 +345,8 @@ func (g *Guest) carryOut(ctx context.Context, s *Script, secrets []Secret, hear 
 
 func (g *Guest) ask(ctx context.Context, order []byte) (answer, error) {
 	empty(g.answers)
-	if _, err := g.port.Write(frame(frameOrder, order)); err != nil {
-		return answer{}, g.ended()
+	if err := g.write(ctx, frameOrder, order); err != nil {
+		return answer{}, err
 	}
 	return wait(ctx, g, g.answers)
 }
@@ -318,8 +355,8 @@ func (g *Guest) ask(ctx context.Context, order []byte) (answer, error) {
 func (g *Guest) stop() error {
 	ctx, cancel := context.WithTimeoutCause(context.Background(), silence, &GoneError{"the machine does not stop what runs in it"})
 	defer cancel()
-	if _, err := g.port.Write(frame(frameStop, nil)); err != nil {
-		return g.ended()
+	if err := g.write(ctx, frameStop, nil); err != nil {
+		return err
 	}
 	_, err := wait(ctx, g, g.answers)
 	return err

@@ -25,7 +25,7 @@ type talk struct {
 }
 
 func (a talk) say(kind byte, payload string) {
-	if kind == 'a' && !strings.Contains(payload, "Token") && !strings.Contains(payload, `"Up"`) {
+	if (kind == 'a' || kind == 's') && !strings.Contains(payload, "Token") && !strings.Contains(payload, `"Up"`) {
 		payload = fmt.Sprintf(`{"Token":%q,`, *a.token) + payload[1:]
 	}
 	head := binary.BigEndian.AppendUint32([]byte{kind}, uint32(len(payload)))
@@ -122,6 +122,60 @@ func TestGuestThatHangsOrGoes(t *testing.T) {
 		_, _ = a.port.Write([]byte("o\xff\xff\xff\xff and so on"))
 	})
 	require.ErrorAs(t, g.Run(t.Context(), script("x", 0), &bench{}), &gone)
+}
+
+// Every word to and from a guest has an end: an agent that does not take an order, one that beats and never says what lies at a path, and
+// one whose words wait for a reader that pauses.
+func TestWordsToAGuestEnd(t *testing.T) {
+	machine.SetSilence(t, 300*time.Millisecond)
+	deaf, _ := net.Pipe()
+	g := machine.NewGuest(deaf)
+	var gone *machine.GoneError
+	err := g.Run(t.Context(), script(strings.Repeat("x", 500<<10), 50*time.Millisecond), &bench{})
+	require.ErrorAs(t, err, &gone)
+	require.EqualError(t, gone, "the machine does not take what it is told")
+	_, err = g.Look(t.Context(), "/etc/hostname")
+	require.ErrorAs(t, err, &gone)
+
+	beats := func(a talk) {
+		for range 20 {
+			a.say('b', "")
+			time.Sleep(50 * time.Millisecond)
+		}
+	}
+	g = played(t, func(a talk, kind byte, payload []byte) { go beats(a) })
+	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer cancel()
+	_, err = g.Look(ctx, "/hangs")
+	require.ErrorIs(t, err, context.DeadlineExceeded)
+
+	g = played(t, func(a talk, kind byte, payload []byte) {
+		if kind == 'r' {
+			go func() {
+				for range 10 {
+					a.say('o', "text\n")
+				}
+				a.say('a', `{"Failed":{"Code":3}}`)
+			}()
+		}
+	})
+	slow := &slowly{pause: time.Second}
+	code, err := g.Command(t.Context(), []string{"say"}, slow, io.Discard)
+	require.NoError(t, err, "a reader that pauses is no silence of the guest")
+	require.Equal(t, 3, code)
+	require.Equal(t, strings.Repeat("text\n", 10), slow.String())
+}
+
+// slowly takes its time for the first write.
+type slowly struct {
+	bytes.Buffer
+	pause time.Duration
+}
+
+func (s *slowly) Write(p []byte) (int, error) {
+	time.Sleep(s.pause)
+	s.pause = 0
+	return s.Buffer.Write(p)
 }
 
 // A check is root in the machine: what answers in place of the agent, or to an order of before, is not believed.

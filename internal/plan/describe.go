@@ -105,7 +105,8 @@ func (d *describer) describe(version, build string) error {
 			if err != nil {
 				return err
 			}
-			boot := FirstBoot{Name: f.Name, Source: f.Script.Path, Digest: Digest(text), Network: f.Network, Script: text}
+			boot := FirstBoot{Name: f.Name, Source: f.Script.Path, Digest: Digest(text), Network: f.Network, Trial: f.Trial,
+				Script: text}
 			for _, name := range slices.Sorted(maps.Keys(f.Env)) {
 				boot.Env = append(boot.Env, name+"="+definition.Expand(f.Env[name], values))
 			}

@@ -100,6 +100,7 @@ type FirstBoot struct {
 	Digest  string   `json:"sha256"`
 	Env     []string `json:"env,omitempty"`
 	Network bool     `json:"network,omitempty"`
+	Trial   bool     `json:"trial,omitempty"` // it runs in trials too
 	Script  []byte   `json:"-"`
 }
 

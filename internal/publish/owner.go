@@ -133,8 +133,10 @@ func speaksOfAnother(ctx context.Context, s *state.State, at region.Region) (why
 		return "", err
 	}
 	var versions []*manifest.Version
-	if _, err := manifest.ReadIndex(ctx, bytes.NewReader(text), IndexName, func(v *manifest.Version) { versions = append(versions,
-		v) }); err != nil {
+	if _, err := manifest.ReadIndex(ctx, bytes.NewReader(text), IndexName, func(v *manifest.Version) {
+		versions = append(versions,
+			v)
+	}); err != nil {
 		if ctx.Err() != nil {
 			return "", ctx.Err()
 		}

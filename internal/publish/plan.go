@@ -45,7 +45,8 @@ func (p *Publication) Plan(ctx context.Context) (list []Planned, err error) {
 			return nil, err
 		}
 		t.names = names(p.Version, t.Naming, slices.DeleteFunc(slices.Clone(held), func(pl catalog.Placement) bool {
-			return pl.Region != r.Name }))
+			return pl.Region != r.Name
+		}))
 		before := len(list)
 		for _, l := range p.lacks(t) {
 			list = append(list, Planned{Region: r.Name, Variant: l.Variant, Format: l.Format, Does: "capture",

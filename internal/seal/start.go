@@ -20,6 +20,7 @@ type Script struct {
 	Text    []byte
 	Env     []string
 	Network bool // not before the network is there
+	Trial   bool // also where the untouched disk is started to see whether it works
 }
 
 // added is a file that sealing puts into a tree.
@@ -111,6 +112,9 @@ func firstStart(tree *layer.Tree, list []Script) (files []added, lacks []string)
 		dirs[dir] = u
 		at := path.Join(dir, fmt.Sprintf("%02d-%s", n+1, s.Name))
 		files = append(files, added{path: at, mode: 0o755, text: string(s.Text)})
+		if s.Trial {
+			files = append(files, added{path: at + ".trial", mode: 0o644})
+		}
 		if len(s.Env) > 0 {
 			files = append(files, added{path: at + ".env", mode: 0o600, text: strings.Join(s.Env, "\n") + "\n"})
 		}

@@ -31,6 +31,7 @@ type Running struct {
 	*machine.Guest
 	Took   time.Duration
 	Failed []string // units of systemd that failed on the way
+	said   *console
 	stop   context.CancelFunc
 	ended  chan error
 }
@@ -61,7 +62,7 @@ func (h *Host) Boot(ctx context.Context, m Machine, k Kernel, limit time.Duratio
 	c := &console{tell: tell, up: make(chan struct{})}
 	var complaint strings.Builder
 	cmd.Stdout, cmd.Stderr, cmd.ExtraFiles = c, &complaint, []*os.File{theirs}
-	r := &Running{stop: stop, ended: make(chan error, 1)}
+	r := &Running{said: c, stop: stop, ended: make(chan error, 1)}
 	began := time.Now()
 	go func() {
 		// The parent-death signal of the machine follows the thread that starts it.
@@ -91,6 +92,7 @@ func (h *Host) Boot(ctx context.Context, m Machine, k Kernel, limit time.Duratio
 	late := errors.Is(up.Err(), context.DeadlineExceeded)
 	stop()
 	ended := <-r.ended
+	c.close()
 	port.Close()
 	var exit *exec.ExitError
 	switch {
@@ -99,7 +101,7 @@ func (h *Host) Boot(ctx context.Context, m Machine, k Kernel, limit time.Duratio
 	case ended != nil && !errors.As(ended, &exit): // it did not even start
 		return nil, ended
 	}
-	down := &NotUpError{Limit: limit, Console: c.lines()}
+	down := &NotUpError{Limit: limit, Console: c.lines(), Full: m.full()}
 	if !late {
 		if down.Ended = strings.TrimSpace(complaint.String()); down.Ended == "" {
 			down.Ended = fmt.Sprintf("it turned itself off (%v)", ended)
@@ -112,6 +114,7 @@ func (h *Host) Boot(ctx context.Context, m Machine, k Kernel, limit time.Duratio
 func (r *Running) Stop() {
 	r.stop()
 	<-r.ended
+	r.said.close()
 	r.Close()
 }
 

@@ -153,12 +153,14 @@ func (h *Host) command(ctx context.Context, m Machine, serial string) *exec.Cmd 
 	}
 	cmd := exec.CommandContext(ctx, h.Program, "-machine", "q35", "-accel", accel, "-cpu", cpu, "-smp", fmt.Sprint(m.CPUs),
 		"-m", fmt.Sprint(m.Memory>>20), "-display", "none", "-nodefaults", "-no-user-config", "-serial", serial, "-monitor", "none",
-		"-drive", disk+",if=none,id=disk", "-device", "virtio-blk-pci,drive=disk,bootindex=1",
+		"-drive", disk+",if=none,id=disk,werror=report", "-device", "virtio-blk-pci,drive=disk,bootindex=1",
 		"-netdev", net, "-device", "virtio-net-pci,netdev=net,romfile=", "-device", "virtio-rng-pci")
 	if !m.BIOS {
 		cmd.Args = append(cmd.Args, "-drive", "if=pflash,format=raw,unit=0,readonly=on,file="+escape(h.Code),
 			"-drive", "if=pflash,format=raw,unit=1,snapshot=on,file="+escape(h.Variables))
 	}
+	// Guests honour it from nowhere else (QEMU, "fw_cfg").
+	cmd.Args = append(cmd.Args, "-fw_cfg", "name=opt/zygos/trial,string=1")
 	cmd.Env = append(cmd.Environ(), "TMPDIR="+m.Temp)
 	cmd.SysProcAttr = &unix.SysProcAttr{Pdeathsig: unix.SIGKILL}
 	cmd.WaitDelay = time.Second

@@ -61,6 +61,30 @@ func TestMachineComesUpOrSaysWhyNot(t *testing.T) {
 }
 
 // A machine is started with the kernel it is given, and with our agent in one more archive of its initramfs.
+// What a console says is up only where an init or a getty says it, and a guest that says much is heard so far and no further.
+func TestWhatAConsoleSays(t *testing.T) {
+	m := vm.Machine{Disk: "/dev/null", Format: "raw", CPUs: 1, Memory: 1 << 20, Temp: t.TempDir()}
+	for said, up := range map[string]bool{"sulogin: root account is locked": false, "Failed to start getty; no login: see logs": false,
+		"Command line: quiet banner=login:": false, "echo Reached target multi-user.target": false, "no login: ": false,
+		"[  OK  ] Reached target multi-user.target - Multi-User System.": true, "systemd[1]: Reached target graphical.target": true} {
+		t.Run(said, func(t *testing.T) {
+			t.Parallel()
+			_, err := play(t, `printf '%s' '`+said+`'; sleep 0.3; echo; sleep 60`).Comes(t.Context(), m, 2500*time.Millisecond, func(string) {})
+			require.Equal(t, up, err == nil)
+		})
+	}
+	t.Run("much", func(t *testing.T) {
+		t.Parallel()
+		passed, last := 0, ""
+		_, err := play(t, `yes "$(printf '%0100d' 1)" | head -n 20000; exit 1`).Comes(t.Context(), m, time.Minute, func(line string) {
+			passed, last = passed+len(line), line
+		})
+		require.Error(t, err)
+		require.Less(t, passed, 2<<20)
+		require.Equal(t, "(9515 more lines of the console are left out)", last)
+	})
+}
+
 func TestMachineStartsWithOurAgent(t *testing.T) {
 	dir := t.TempDir()
 	m := vm.Machine{Disk: "/dev/null", Format: "raw", CPUs: 1, Memory: 1 << 20, Temp: dir, Alone: true}

@@ -6,10 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path/filepath"
+	"regexp"
 	"runtime"
 	"strings"
 	"sync"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // NotUpError says that a machine did not come up in time, or ended before.
@@ -17,19 +21,47 @@ type NotUpError struct {
 	Limit   time.Duration
 	Ended   string   // how it ended, "" if it went on
 	Console []string // its last lines
+	Full    string   // folder on a disk of this host that is full, "" for none
 }
 
 func (e *NotUpError) Error() string {
+	text := fmt.Sprintf("the machine was not up after %s", e.Limit)
 	if e.Ended != "" {
-		return "the machine ended before it was up: " + e.Ended
+		text = "the machine ended before it was up: " + e.Ended
 	}
-	return fmt.Sprintf("the machine was not up after %s", e.Limit)
+	if e.Full != "" {
+		text += "; the disk of " + e.Full + " is full, so that what it wrote was lost"
+	}
+	return text
+}
+
+// full is the folder of a machine's disk that can take no more of what the guest writes, "" for none.
+func (m *Machine) full() string {
+	const little = 4 << 20
+	dir := m.Temp
+	if m.Changes != "" {
+		dir = filepath.Dir(m.Changes)
+	}
+	var fs unix.Statfs_t
+	if unix.Statfs(dir, &fs) == nil && int64(fs.Bavail)*fs.Bsize < little {
+		return dir
+	}
+	return ""
 }
 
 const consoleLines = 20 // that are kept
 
-// signs are what a console says when a machine is up: a prompt for a login, or the init's last target.
-var signs = []string{"login:", "Reached target multi-user.target", "Reached target Multi-User System", "Reached target graphical.target"}
+// up is what a console says when a machine is up: the init's last target, or the prompt of a getty, which stays.
+var (
+	reached = regexp.MustCompile(`^(\[[^\]]*\] *)?(systemd\[1\]: )?Reached target ` +
+		`(multi-user\.target|graphical\.target|Multi-User System|Graphical Interface)`)
+	prompt = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63} login: ?$`)
+)
+
+const (
+	stays       = time.Second // after which a prompt is one
+	mostConsole = 1 << 20     // bytes of a console that are passed on
+)
 
 // Comes starts a machine and waits until it is up; then it is turned off. tell hears each line of its console.
 func (h *Host) Comes(ctx context.Context, m Machine, limit time.Duration, tell func(line string)) (took time.Duration, err error) {
@@ -53,10 +85,12 @@ func (h *Host) Comes(ctx context.Context, m Machine, limit time.Duration, tell f
 		took = time.Since(began)
 		cancel()
 		<-ended
+		c.close()
 		return took, nil
 	case err = <-ended:
 	}
-	failed := &NotUpError{Limit: limit, Console: c.lines()}
+	c.close()
+	failed := &NotUpError{Limit: limit, Console: c.lines(), Full: m.full()}
 	switch {
 	case ctx.Err() != nil:
 		return 0, ctx.Err()
@@ -71,12 +105,15 @@ func (h *Host) Comes(ctx context.Context, m Machine, limit time.Duration, tell f
 
 // console hears what a machine says.
 type console struct {
-	mu   sync.Mutex
-	tell func(string)
-	line []byte
-	last []string
-	up   chan struct{}
-	done bool
+	mu     sync.Mutex
+	tell   func(string)
+	line   []byte
+	last   []string
+	up     chan struct{}
+	done   bool
+	asks   *time.Timer // runs while a prompt stays
+	passed int         // bytes
+	cut    int         // lines
 }
 
 var _ io.Writer = (*console)(nil)
@@ -93,7 +130,12 @@ func (c *console) Write(p []byte) (int, error) {
 			c.line = append(c.line, b)
 		}
 	}
-	c.look() // a prompt ends no line
+	if c.asks != nil {
+		c.asks.Stop()
+	}
+	if prompt.MatchString(plain(c.line)) { // a prompt ends no line
+		c.asks = time.AfterFunc(stays, c.isUp)
+	}
 	return len(p), nil
 }
 
@@ -112,23 +154,44 @@ func plain(line []byte) string {
 	return b.String()
 }
 
-func (c *console) look() {
-	text := plain(c.line)
-	for _, sign := range signs {
-		if !c.done && strings.Contains(text, sign) {
-			c.done = true
-			close(c.up)
-		}
+func (c *console) isUp() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.rises()
+}
+
+func (c *console) rises() {
+	if !c.done {
+		c.done = true
+		close(c.up)
+	}
+}
+
+// close says what was left out, once the machine has ended.
+func (c *console) close() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.asks != nil {
+		c.asks.Stop()
+	}
+	if c.cut > 0 {
+		c.tell(fmt.Sprintf("(%d more lines of the console are left out)", c.cut))
 	}
 }
 
 func (c *console) end() {
-	c.look()
+	if reached.MatchString(plain(c.line)) {
+		c.rises()
+	}
 	if text := strings.TrimSpace(plain(c.line)); text != "" {
 		if c.last = append(c.last, text); len(c.last) > consoleLines {
 			c.last = c.last[1:]
 		}
-		c.tell(text)
+		if c.passed += len(text); c.passed <= mostConsole { // a guest may say as much as it likes
+			c.tell(text)
+		} else {
+			c.cut++
+		}
 	}
 	c.line = c.line[:0]
 }

@@ -12,6 +12,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/family"
+	"zygos/internal/plain"
 	"zygos/internal/plan"
 	"zygos/internal/state"
 )
@@ -61,9 +62,12 @@ func (a *App) CheckOptions(images []string, o plan.Options) error {
 			stages = append(stages, s.Name)
 		}
 	}
-	for name := range o.Set {
+	for name, value := range o.Set {
 		if !slices.Contains(inputs, name) {
 			return state.Ask("%s has no input %q; %s", strings.Join(images, ", "), name, guess(name, inputs))
+		}
+		if unfit := plain.Unfit(value); unfit != "" {
+			return state.Ask("the value of input %q cannot be used: %s; give it another one", name, unfit)
 		}
 	}
 	if o.From != "" && !slices.Contains(stages, o.From) {

@@ -138,6 +138,9 @@ func (a *App) Tag(ctx context.Context, r TagRequest) (moves []catalog.Move, err 
 			return nil, state.Ask("%s", reason)
 		}
 	}
+	if unfit := plain.Unfit(r.Why); unfit != "" {
+		return nil, state.Ask("the reason cannot be kept: %s; write another one", unfit)
+	}
 	if r.Back && r.Remove {
 		return nil, state.Ask("--back and --remove together make no sense; choose one")
 	}
@@ -228,8 +231,33 @@ type RecallRequest struct {
 	Descendants bool
 }
 
+// sameRecall is for how long a recall in the same words is taken for a second try of the first.
+const sameRecall = time.Hour
+
+// Repeated finds the recall that a request repeats: by the same person, of the same image, for the same reason, less than an hour ago. A
+// reference that moves, such as IMAGE, means another version by then. It is nil for none.
+func (a *App) Repeated(ctx context.Context, r RecallRequest) (*catalog.Recall, error) {
+	ref, err := definition.ParseRef(r.Ref)
+	if err != nil {
+		return nil, state.Ask("%s", err)
+	}
+	version := ""
+	if ref.IsVersion() {
+		version = ref.Selector
+	}
+	found, err := a.Catalog.RecalledSince(ctx, catalog.Recall{Image: ref.Image, Version: version, Why: r.Why, Who: a.Who,
+		Descendants: r.Descendants, At: a.Catalog.Now().Add(-sameRecall)})
+	if err == nil && found != nil {
+		err = a.tell(ctx, []string{found.Image}) // which the first try may not have come to
+	}
+	return found, err
+}
+
 // Touches says what a recall would touch.
 func (a *App) Touches(ctx context.Context, r RecallRequest) (*catalog.Version, []family.Touched, error) {
+	if unfit := plain.Unfit(r.Why); unfit != "" {
+		return nil, nil, state.Ask("the reason cannot be kept: %s; write another one", unfit)
+	}
 	v, err := a.Resolve(ctx, r.Ref)
 	if err != nil {
 		return nil, nil, err

@@ -5,5 +5,6 @@ import (
 )
 
 // vhdx is its successor for large disks ([MS-VHDX]).
-var vhdx = Format{Name: "vhdx", Extension: ".vhdx", MediaType: "application/vnd.zygos.disk.v1.vhdx", QEMU: "vhdx", Options: onDisks(&boots, &network),
-	Write: contained(func(t *Tree, _ Options) disk.Container { return disk.Vhdx(t.idOf("disk")) })}
+var vhdx = Format{Name: "vhdx", Extension: ".vhdx", MediaType: "application/vnd.zygos.disk.v1.vhdx", QEMU: "vhdx",
+	Options: onDisks(&boots, &network),
+	Write:   contained(func(t *Tree, _ Options) disk.Container { return disk.Vhdx(t.idOf("disk")) })}

@@ -123,7 +123,8 @@ type Record struct {
 	Schema  string           `json:"schema"`
 	Build   string           `json:"build"`
 	Host    string           `json:"host"`
-	Commit  string           `json:"commit,omitempty"` // of the repository around the workspace
+	Commit  string           `json:"commit,omitempty"`  // of the repository around the workspace
+	Catalog string           `json:"catalog,omitempty"` // identity of the one that the version is in
 	Version *catalog.Version `json:"version"`
 	Shapes  []ShapeRecord    `json:"shapes"`
 	Took    time.Duration    `json:"took_ns"`
@@ -165,6 +166,9 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 	r.record.Host, _ = os.Hostname()              // a host without a name has none to record
 	defer func() { _ = layer.RemoveAll(r.dir) }() // what stays is swept by the next build
 	began := time.Now()
+	if r.record.Catalog, err = e.Catalog.ID(ctx); err != nil {
+		return nil, err
+	}
 	if err := e.Catalog.StartBuild(ctx, catalog.Build{ID: p.Build, Image: p.Image, Version: p.Version,
 		Base: p.Base.Name + "@" + p.Base.Version, Who: e.Who, Host: r.record.Host, Place: e.Place, Commit: e.Commit, Started: e.Catalog.Now(),
 		Why: p.Why}); err != nil {

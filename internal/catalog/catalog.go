@@ -72,6 +72,12 @@ func (c *Catalog) ID(ctx context.Context) (id string, err error) {
 	return c.first(ctx, "id", func() (string, error) { return rand.Text(), nil })
 }
 
+// Become gives a catalog that has none the identity of one that was lost.
+func (c *Catalog) Become(ctx context.Context, id string) error {
+	_, err := c.first(ctx, "id", func() (string, error) { return id, nil })
+	return err
+}
+
 // SecretKey is the key of the marks of secrets for all states that share the catalog; the first one
 // to ask gives it; without give, it is "" as long as there is none. It is not exported.
 func (c *Catalog) SecretKey(ctx context.Context, give func() (string, error)) (key string, err error) {

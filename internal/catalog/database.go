@@ -20,6 +20,8 @@ import (
 	"github.com/pressly/goose/v3"
 	sqlitedriver "modernc.org/sqlite"
 	sqlitelib "modernc.org/sqlite/lib"
+
+	"zygos/internal/plain"
 )
 
 //go:embed migrations
@@ -245,6 +247,11 @@ type session struct {
 }
 
 func (s session) exec(ctx context.Context, query string, args ...any) (int64, error) {
+	for i, arg := range args { // texts that people wrote were refused earlier; what scripts and systems say may hold anything
+		if text, ok := arg.(string); ok {
+			args[i] = plain.Fit(text)
+		}
+	}
 	result, err := s.conn.ExecContext(ctx, s.dialect.write(query), args...)
 	if err != nil {
 		return 0, err

@@ -173,6 +173,30 @@ func (c *Catalog) Recall(ctx context.Context, r Recall) error {
 	})
 }
 
+// RecalledSince finds the last recall that is like another one, and was made after its time; nil if there is none. A like without a
+// version is one of any version of the image.
+func (c *Catalog) RecalledSince(ctx context.Context, like Recall) (*Recall, error) {
+	var w where
+	w.add("ended = '' AND at > ? AND descendants = ?", stamp(like.At), map[bool]int{true: 1}[like.Descendants])
+	w.is("image", like.Image)
+	w.is("version", like.Version)
+	w.is("why", like.Why)
+	w.is("who", like.Who)
+	rows, err := c.rows(ctx, "SELECT image, version, why, who, at, since, descendants FROM recalls "+w.sql()+
+		" ORDER BY number DESC LIMIT 1", w.args...)
+	list, err := collect(rows, err, func(rows row) (Recall, error) {
+		r := Recall{ahead: c.ahead}
+		var at, since string
+		err := rows.Scan(&r.Image, &r.Version, cleaned{&r.Why}, cleaned{&r.Who}, &at, &since, &r.Descendants)
+		r.At, r.Since = unstamp(at), unstamp(since)
+		return r, err
+	})
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return &list[0], nil
+}
+
 // Reinstate ends the recall of a version and says whether there was one.
 func (c *Catalog) Reinstate(ctx context.Context, image, version, who string, at time.Time) (was bool, err error) {
 	err = c.asOne(ctx, func(tx session) error {

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"zygos/internal/app"
+	"zygos/internal/catalog"
 	"zygos/internal/rules"
 )
 
@@ -34,7 +35,7 @@ type recallFlags struct {
 	why         string
 	from        string
 	descendants bool
-	yes         bool
+	yes, again  bool
 }
 
 func (f *recallFlags) declare(fs *flag.FlagSet) {
@@ -42,6 +43,7 @@ func (f *recallFlags) declare(fs *flag.FlagSet) {
 	fs.StringVar(&f.from, "from", "", "in force from `TIME`, for instance 2027-01-01 or 2027-01-01T12:00:00Z; default now")
 	fs.BoolVar(&f.descendants, "descendants", false, "with every version built on it")
 	fs.BoolVar(&f.yes, "yes", false, "do not ask")
+	fs.BoolVar(&f.again, "again", false, "recall what REF means now, also if the same was said less than an hour ago")
 }
 
 func runRecall(ctx context.Context, in *invocation, a *app.App) error {
@@ -58,6 +60,11 @@ func runRecall(ctx context.Context, in *invocation, a *app.App) error {
 		since = t
 	}
 	request := app.RecallRequest{Ref: in.args[0], Why: f.why, Since: since, Descendants: f.descendants}
+	if !f.again {
+		if had, err := a.Repeated(ctx, request); had != nil || err != nil {
+			return in.recalledBefore(had, err)
+		}
+	}
 	v, list, err := a.Touches(ctx, request)
 	if err != nil {
 		return err
@@ -100,6 +107,19 @@ func runRecall(ctx context.Context, in *invocation, a *app.App) error {
 			in.next(command)
 		}
 	}
+	return failed
+}
+
+// recalledBefore answers with the recall that the same words made a while ago.
+func (in *invocation) recalledBefore(r *catalog.Recall, failed error) error {
+	if r == nil {
+		return failed
+	}
+	if in.json {
+		return errors.Join(in.writeJSON(map[string]any{"recall": r, "repeated": true}), failed)
+	}
+	fmt.Fprintf(in.out, "%s@%s was recalled by the same words at %s; nothing is changed\n", r.Image, r.Version, when(r.At))
+	in.next(fmt.Sprintf("zygos recall %s --why … --again   if another version is to be recalled for this reason too", in.args[0]))
 	return failed
 }
 

@@ -39,8 +39,8 @@ func readCatalog(t *table, problems *Problems) (c Catalog) {
 	case c.URL == "":
 	case err != nil || (u.Scheme != "postgres" && u.Scheme != "postgresql") || strings.Trim(u.Path, "/") == "":
 		problems.add(c.Pos, "the url is no address of a PostgreSQL database", "write postgres://USER@HOST/DATABASE")
-	case u.User != nil:
-		if _, has := u.User.Password(); has {
+	case u.User != nil || u.RawQuery != "":
+		if _, has := u.User.Password(); has || u.Query().Has("password") {
 			problems.add(c.Pos, "the url holds a password, which anybody who reads the file knows", `take it out, and say credentials = "env:NAME"`)
 		}
 	}

@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/pelletier/go-toml/v2/unstable"
+
+	"zygos/internal/plain"
 )
 
 // ask marks a key as known and returns its entry, nil if it is not there.
@@ -52,7 +54,15 @@ func (t *table) text(name string) (string, Pos) {
 	if e.kind != unstable.String {
 		t.wrong(e, "a text", fmt.Sprintf("%s = %q", name, "…"))
 	}
+	t.problems.fit(e.text, e.value.pos)
 	return e.text, e.value.pos
+}
+
+// fit refuses a text that databases, environments or terminals do not take.
+func (p *Problems) fit(text string, at Pos) {
+	if unfit := plain.Unfit(text); unfit != "" {
+		p.add(at, "the text cannot be used: "+unfit, "take it out")
+	}
 }
 
 func (t *table) textMust(name, example string) (string, Pos) {
@@ -83,6 +93,7 @@ func (t *table) texts(name string) []textAt {
 			t.problems.add(v.pos, fmt.Sprintf("%q must hold texts only", name), "put the value in quotes")
 			continue
 		}
+		t.problems.fit(v.text, v.pos)
 		list = append(list, textAt{v.text, v.pos})
 	}
 	return list
@@ -104,6 +115,8 @@ func (t *table) textMap(name string) []textEntry {
 			t.problems.add(item.pos, fmt.Sprintf("%q in %q must be a text", item.name, name), "put the value in quotes")
 			continue
 		}
+		t.problems.fit(item.name, item.pos)
+		t.problems.fit(item.text, item.value.pos)
 		list = append(list, textEntry{item.name, item.text, item.value.pos})
 	}
 	return list

@@ -81,6 +81,11 @@ func (h *Hunt) kept(v *catalog.Version) bool {
 // Run halves over versions, the oldest first, and then over stages. It passes on the first and fails on the last, or the error says
 // that it does not.
 func (h *Hunt) Run(ctx context.Context, versions []catalog.Version) (*Found, error) {
+	lacking := len(versions)
+	versions = slices.DeleteFunc(versions, func(v catalog.Version) bool { return h.layersOf(&v) == nil })
+	if lacking -= len(versions); lacking > 0 {
+		h.Tell(fmt.Sprintf("%d versions are passed over: they have no variant %q", lacking, h.Variant))
+	}
 	gone := len(versions)
 	versions = slices.DeleteFunc(versions, func(v catalog.Version) bool { return !h.kept(&v) })
 	if gone -= len(versions); gone > 0 {

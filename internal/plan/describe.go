@@ -17,6 +17,7 @@ import (
 	"sync"
 
 	"zygos/internal/definition"
+	"zygos/internal/plain"
 	"zygos/internal/secret"
 )
 
@@ -194,6 +195,10 @@ func (d *describer) inputs(list []definition.Input, set, given, values map[strin
 		}
 		if !ok {
 			value = in.Default
+		}
+		if unfit := plain.Unfit(value); unfit != "" {
+			return &InputError{fmt.Sprintf("%s: the value of input %q of %s cannot be used: %s", in.Pos, in.Name, d.img.Name, unfit),
+				"give it another one"}
 		}
 		values["input."+in.Name] = value
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
@@ -12,6 +13,7 @@ import (
 
 // Repair places again what a region lacks, and writes what is outdated; what became of it is noted in the list.
 func (c *Verification) Repair(ctx context.Context, list []Found) (failed error) {
+	failed = c.keepRead(ctx)
 	broken := map[string][]*Found{} // by version
 	var order []string
 	for i := range list {
@@ -40,6 +42,26 @@ func (c *Verification) Repair(ctx context.Context, list []Found) (failed error) 
 		if failed = errors.Join(failed, err); err == nil {
 			f.State, f.What = Repaired, "it was written anew"
 		}
+	}
+	return failed
+}
+
+// keepRead records that the content of placements was read.
+func (c *Verification) keepRead(ctx context.Context) (failed error) {
+	said := map[string]bool{}
+	for _, pl := range c.read {
+		if err := c.Catalog.Place(ctx, pl); err != nil && !leaves(err) {
+			return err
+		}
+		said[pl.Image+"@"+pl.Version] = true
+	}
+	for ref := range said {
+		image, version, _ := strings.Cut(ref, "@")
+		v, err := c.Catalog.Resolve(ctx, definition.Ref{Image: image, Selector: version})
+		if err != nil {
+			continue // pruned meanwhile
+		}
+		failed = errors.Join(failed, WriteManifest(ctx, c.State, v, nil))
 	}
 	return failed
 }

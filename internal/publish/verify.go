@@ -1,7 +1,6 @@
 package publish
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -28,6 +27,7 @@ const (
 	Foreign     = "foreign"     // it is there, and nobody here placed it
 	Settings    = "settings"    // it is there, and not kept as it should be
 	Outdated    = "outdated"    // a document does not say what it should
+	Another     = "another's"   // the region belongs to another catalog
 	Left        = "left"        // a manifest of a version that the region does not hold any more
 	Unreachable = "unreachable" // nothing is known
 	Repaired    = "repaired"    // it was placed again
@@ -58,7 +58,7 @@ func (f *Found) Mends() bool {
 }
 
 // Broken says whether it is not, or may not be, as it should.
-func (f *Found) Broken() bool { return f.Mends() || f.State == Unreachable }
+func (f *Found) Broken() bool { return f.Mends() || f.State == Unreachable || f.State == Another }
 
 // Ref is the version that it belongs to, "" for none.
 func (f *Found) Ref() string {
@@ -78,6 +78,22 @@ type Verification struct {
 	Progress supply.Tell
 	There    func(region, doing string, done, total int64) // of what is placed again
 	Who      string                                        // who repairs
+
+	read []catalog.Placement // of which the content was read, and is not recorded to have been
+}
+
+// owner is what is wrong with whose a region is, nil for nothing.
+func (c *Verification) owner(ctx context.Context, r *definition.Region, at region.Region) *Found {
+	o, err := ReadOwner(ctx, at)
+	if err != nil { // nobody's yet, or what follows says what is wrong
+		return nil
+	}
+	id, err := c.Catalog.ID(ctx)
+	if err != nil || o.Catalog == id {
+		return nil
+	}
+	return &Found{Region: r.Name, Location: OwnerName, State: Another, What: fmt.Sprintf(
+		"the region belongs to the catalog %s of %s; zygos regions --claim %s takes it over", o.Catalog, o.Organisation, r.Name)}
 }
 
 // Find lists what is where it should be, and what is not. An error is one of this side; a region that does not answer is
@@ -105,6 +121,10 @@ func (c *Verification) Find(ctx context.Context) (list []Found, err error) {
 			list = append(list, Found{Region: r.Name, State: Unreachable, What: err.Error()})
 			continue
 		}
+		if f := c.owner(ctx, r, at); f != nil {
+			list = append(list, *f)
+			continue
+		}
 		silent := false
 		for _, pl := range in[r.Name] {
 			f := Found{Region: r.Name, Image: pl.Image, Version: pl.Version, Variant: pl.Variant, Name: pl.Name, Format: pl.Format,
@@ -121,7 +141,10 @@ func (c *Verification) Find(ctx context.Context) (list []Found, err error) {
 				silent = true
 				break
 			}
-			list = append(list, f)
+			if list = append(list, f); c.Deep && state == Sound && !pl.Read() {
+				pl.VerifiedBy, pl.Verified = artifact.ByContent, c.Catalog.Now()
+				c.read = append(c.read, pl)
+			}
 			done += pl.Bytes
 			c.Progress("verify", done, total)
 		}
@@ -196,7 +219,7 @@ func (c *Verification) documents(ctx context.Context, r *definition.Region, at r
 			f.State, f.What = Outdated, "the document is not there"
 		case err != nil:
 			f.State, f.What = Unreachable, err.Error()
-		case !bytes.Equal(text, want):
+		case !manifest.Agree(text, want):
 			f.State, f.What = Outdated, "it does not say what the catalog knows"
 		default:
 			return

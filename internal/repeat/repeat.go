@@ -94,7 +94,7 @@ func (r *Repeat) Run(ctx context.Context, v *catalog.Version) (*Outcome, error) 
 	}
 	o := &Outcome{Identical: true, Artifacts: []Artifact{}}
 	for _, a := range was.Version.Artifacts {
-		i := slices.IndexFunc(now.Version.Artifacts, func(b catalog.Artifact) bool { return a.Key() == b.Key() })
+		i := slices.IndexFunc(now.Version.Artifacts, func(b catalog.Artifact) bool { return a.Key().Same(b.Key()) })
 		one := Artifact{Artifact: a.Key().String(), Was: a.Digest.String()}
 		if i >= 0 {
 			one.Now = now.Version.Artifacts[i].Digest.String()

@@ -39,8 +39,16 @@ func Rebuild(ctx context.Context, into *catalog.Catalog, from state.Dir, regions
 	if err != nil {
 		return nil, err
 	}
+	id, err := f.identity(ctx, records, regions)
+	if err == nil && id != "" {
+		err = into.Become(ctx, id)
+	}
+	if err != nil {
+		return nil, err
+	}
 	for _, r := range records {
 		v := *r.Version
+		v.BaseImage = r.Plan.Base.Image
 		b := catalog.Build{ID: r.Build, Image: v.Image, Version: v.Version, Base: v.BaseName + "@" + v.BaseVersion, Who: by, Host: r.Host,
 			Commit: r.Commit, Started: v.Created.Add(-r.Took), Why: r.Plan.Why}
 		if err := into.StartBuild(ctx, b); err != nil {
@@ -54,11 +62,30 @@ func Rebuild(ctx context.Context, into *catalog.Catalog, from state.Dir, regions
 		f.Versions++
 	}
 	for _, name := range slices.Sorted(maps.Keys(regions)) {
+		if o, err := publish.ReadOwner(ctx, regions[name]); err == nil && id != "" && o.Catalog != id {
+			f.skip("the region %s belongs to the catalog %s, and this one is %s", name, o.Catalog, id)
+			continue
+		}
 		if err := f.region(ctx, into, name, regions[name]); err != nil {
 			return nil, err
 		}
 	}
 	return f, nil
+}
+
+// identity is that of the lost catalog, as the last record tells that does, or the regions; "" if nothing tells.
+func (f *Found) identity(ctx context.Context, records []*build.Record, regions map[string]region.Region) (string, error) {
+	for _, r := range slices.Backward(records) {
+		if r.Catalog != "" {
+			return r.Catalog, nil
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(regions)) {
+		if o, err := publish.ReadOwner(ctx, regions[name]); err == nil {
+			return o.Catalog, nil
+		}
+	}
+	return "", ctx.Err()
 }
 
 func (f *Found) skip(form string, args ...any) {

@@ -22,7 +22,7 @@ type Script struct {
 	Users   []User   `json:"users"`
 }
 
-// User is a stage that uses a script.
+// User is what uses a script: a stage, or a script of first boot or a check, whose name then stands in its place.
 type User struct {
 	Image string `json:"image"`
 	Stage string `json:"stage"`
@@ -31,19 +31,30 @@ type User struct {
 // Scripts lists every file below scripts/, and every script that a stage names elsewhere, by path.
 func (w *Workspace) Scripts() ([]Script, error) {
 	users := map[string][]User{}
+	var names []string
+	use := func(path, image, by string) {
+		if path != "" {
+			name := filepath.ToSlash(filepath.Clean(path))
+			users[name] = append(users[name], User{image, by})
+		}
+	}
 	for _, img := range w.Images {
 		for _, s := range img.Stages {
 			for _, script := range s.Scripts {
-				if script.Path != "" {
-					name := filepath.ToSlash(filepath.Clean(script.Path))
-					users[name] = append(users[name], User{img.Name, s.Name})
+				use(script.Path, img.Name, s.Name)
+				if name := filepath.ToSlash(filepath.Clean(script.Path)); script.Path != "" && !slices.Contains(names, name) {
+					names = append(names, name)
 				}
 			}
 		}
-	}
-	var names []string
-	for name := range users {
-		names = append(names, name)
+		for _, f := range img.FirstBoots {
+			use(f.Script.Path, img.Name, "first boot "+f.Name)
+		}
+		for _, c := range img.Checks {
+			if c.Script != nil {
+				use(c.Script.Path, img.Name, "check "+c.Name)
+			}
+		}
 	}
 	err := filepath.WalkDir(w.Path("scripts"), func(name string, d fs.DirEntry, err error) error {
 		if err != nil || !d.Type().IsRegular() || strings.HasPrefix(d.Name(), ".") {
@@ -131,7 +142,7 @@ func (w *Workspace) Warnings() (definition.Problems, error) {
 			list = append(list, definition.Problem{Pos: definition.Pos{File: s.Path, Line: 1, Column: 1}, What: what, Do: do})
 		}
 		if len(s.Users) == 0 {
-			warn("no stage uses this script", "name it in a stage's scripts, or delete it")
+			warn("no definition uses this script", "name it in a stage's scripts, or delete it")
 		}
 		if s.Runs == "" {
 			warn("no #! line says what runs it, so /bin/sh -e does", "begin it with a line like #!/bin/sh -eu")

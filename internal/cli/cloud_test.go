@@ -122,7 +122,7 @@ func TestTermsAreBroughtIntoLine(t *testing.T) {
 	require.Contains(t, about(), `"class":"cold"`)
 	p.ok("verify")
 	p.write("zygos.toml", strings.Replace(p.read("zygos.toml"), "${artifact}-of-", "an-image-of-", 1))
-	p.fails(6, "tell them apart with ${variant} and ${artifact}", "publish", "first")
+	p.fails(3, "tell them apart with ${variant} and ${artifact}", "publish", "first")
 }
 
 func relative(p *person, name string) string { return strings.TrimPrefix(name, p.dir+"/") }

@@ -130,6 +130,8 @@ func (in *invocation) published(list []app.Published) error {
 			switch {
 			case d.Error != "":
 				state = "FAILED"
+			case d.By == artifact.BySize:
+				state = map[bool]string{true: "copied, ", false: "already there, "}[d.Copied] + "size checked"
 			case d.Copied:
 				state = "copied and verified"
 			case len(d.Changed) > 0:

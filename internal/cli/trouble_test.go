@@ -343,7 +343,7 @@ func TestHelpCoversEveryCommand(t *testing.T) {
 	p := me(t)
 	var list []struct{ Name string }
 	require.NoError(t, json.Unmarshal([]byte(p.ok("help", "--json")), &list))
-	require.Len(t, list, 41)
+	require.Len(t, list, 42)
 	for _, c := range list {
 		text := p.ok("help", c.Name)
 		require.Contains(t, text, "examples\n  zygos "+c.Name)

@@ -361,6 +361,9 @@ func (p *Publication) carry(ctx context.Context, t *target, a catalog.Artifact, 
 	one := w.one
 	if one.Took = time.Since(began); err == nil {
 		one.State, one.ID, one.Location, one.Copied = region.Done, placed.ID, placed.Location, placed.Copied
+		if one.By = placed.By; item.Known && one.By == artifact.BySize {
+			one.By = "" // as it is recorded
+		}
 		if !placed.Copied {
 			one.Changed = changed
 		}

@@ -67,7 +67,8 @@ type Placed struct {
 	ID       string        `json:"id,omitempty"`
 	Location string        `json:"location,omitempty"`
 	Copied   bool          `json:"copied"`
-	Changed  []string      `json:"changed,omitempty"` // of what the region keeps beside the bytes
+	By       string        `json:"verified_by,omitempty"` // one of the ways of package artifact
+	Changed  []string      `json:"changed,omitempty"`     // of what the region keeps beside the bytes
 	Bytes    int64         `json:"bytes,omitempty"`
 	Took     time.Duration `json:"took_ns"`
 	Pause    time.Duration `json:"pause_ns,omitempty"` // before the next try

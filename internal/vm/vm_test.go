@@ -66,10 +66,11 @@ func TestWhatAConsoleSays(t *testing.T) {
 	m := vm.Machine{Disk: "/dev/null", Format: "raw", CPUs: 1, Memory: 1 << 20, Temp: t.TempDir()}
 	for said, up := range map[string]bool{"sulogin: root account is locked": false, "Failed to start getty; no login: see logs": false,
 		"Command line: quiet banner=login:": false, "echo Reached target multi-user.target": false, "no login: ": false,
-		"[  OK  ] Reached target multi-user.target - Multi-User System.": true, "systemd[1]: Reached target graphical.target": true} {
+		"[  OK  ] Reached target multi-user.target - Multi-User System.": true, "systemd[1]: Reached target graphical.target": true,
+		"\\033M[  OK  ] Reached target multi-user.target": true} {
 		t.Run(said, func(t *testing.T) {
 			t.Parallel()
-			_, err := play(t, `printf '%s' '`+said+`'; sleep 0.3; echo; sleep 60`).Comes(t.Context(), m, 2500*time.Millisecond, func(string) {})
+			_, err := play(t, `printf '%b' '`+said+`'; sleep 0.3; echo; sleep 60`).Comes(t.Context(), m, 2500*time.Millisecond, func(string) {})
 			require.Equal(t, up, err == nil)
 		})
 	}

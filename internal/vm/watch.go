@@ -147,6 +147,8 @@ func plain(line []byte) string {
 		case line[i] == 0x1b && i+1 < len(line) && line[i+1] == '[':
 			for i += 2; i < len(line) && (line[i] < '@' || line[i] > '~'); i++ {
 			}
+		case line[i] == 0x1b: // and one more character
+			i++
 		case line[i] >= ' ':
 			b.WriteByte(line[i])
 		}

@@ -142,6 +142,7 @@ func speaksOfAnother(ctx context.Context, s *state.State, at region.Region) (why
 		}
 		return "has an index that cannot be read", nil
 	}
+	asked := map[string]bool{} // images
 	for _, v := range versions {
 		own, err := s.Catalog.Resolve(ctx, definition.Ref{Image: v.Image, Selector: v.Version})
 		var unknown *catalog.NotFoundError
@@ -152,6 +153,17 @@ func speaksOfAnother(ctx context.Context, s *state.State, at region.Region) (why
 			if err != nil || !slices.ContainsFunc(own.Artifacts, func(o catalog.Artifact) bool { return o.Digest == a.Digest }) {
 				return fmt.Sprintf("has an index that names %s@%s, and this catalog knows no such version", v.Image, v.Version), nil
 			}
+		}
+		if asked[v.Image] {
+			continue
+		}
+		asked[v.Image] = true // the same inputs give the same bits: of one version each it is asked which build made them
+		text, _, err := at.Read(ctx, region.ManifestName(v.Image, v.Version))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", err
+		}
+		if m, wrong := manifest.Read(text); err == nil && wrong == nil && m.Build != own.Build {
+			return fmt.Sprintf("has an index that names %s@%s, which another catalog made", v.Image, v.Version), nil
 		}
 	}
 	return "", nil

@@ -7,10 +7,10 @@ export CGO_ENABLED = 0
 
 SOURCES := $(shell find cmd internal demo -type f ! -name '*_test.go') go.mod go.sum
 TESTER  := zygos-tester
-NEEDED  := docker-registry s3cmd python3 libarchive-tools cpio qemu-system-x86 qemu-utils ovmf fdisk gdisk dosfstools mtools skopeo openssh-client e2fsprogs zstd xz-utils tar debootstrap uidmap postgresql rpm db5.3-util procps util-linux passwd ca-certificates gnupg minisign
+NEEDED  := faketime docker-registry s3cmd python3 libarchive-tools cpio qemu-system-x86 qemu-utils ovmf fdisk gdisk dosfstools mtools skopeo openssh-client e2fsprogs zstd xz-utils tar debootstrap uidmap postgresql rpm db5.3-util procps util-linux passwd ca-certificates gnupg minisign
 AS_USER := internal/machine internal/layer internal/base internal/build
 
-.PHONY: foreign help demo build test test-as-user crash faults fuzz bench screenshots debian-base reference clean check deps
+.PHONY: foreign help demo build test test-as-user crash cuts faults fuzz bench screenshots debian-base reference clean check deps
 
 help: ## list the targets
 	@sed -n 's/^\([a-z-]*\):.*## /\1\t/p' $(MAKEFILE_LIST) | awk -F'\t' '{printf "  make %-12s %s\n", $$1, $$2}'
@@ -39,6 +39,10 @@ test-as-user:
 
 crash: deps ## kill builds and publications at 200 random moments
 	ZYGOS_LONG=1 ZYGOS_CRASHES=200 $(GO) test -count=1 -timeout 30m -v -run TestKilledAtAnyMoment ./internal/cli
+
+CUTS := 200
+cuts: deps ## cut the line to PostgreSQL at CUTS=200 statements of commands
+	ZYGOS_LONG=1 ZYGOS_CUTS=$(CUTS) bench/with-postgres.sh $(GO) test -count=1 -timeout 30m -v -run TestLinesThatAreCut ./internal/cli
 
 FAULTS := 500
 faults: deps ## let FAULTS=500 faults strike publications to the simulated cloud

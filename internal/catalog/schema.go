@@ -65,6 +65,13 @@ func (b layered) ReadDir(name string) ([]fs.DirEntry, error) {
 // ready makes the tables of a new catalog, and makes sure that this program can use those of an old one.
 func (c *Catalog) ready(ctx context.Context) error {
 	have, err := c.readSchema(ctx)
+	for range 2 { // a server that is not there is said to be away at once; a line that broke is tried again
+		var unreachable *pgconn.ConnectError
+		if err == nil || !passes(err) || errors.As(err, &unreachable) || ctx.Err() != nil {
+			break
+		}
+		have, err = c.readSchema(ctx)
+	}
 	defer func() { c.had = have }()
 	if err == nil && have == 0 && !c.frozen {
 		err = c.alone(ctx, func() error { // another process may be first

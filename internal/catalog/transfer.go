@@ -3,6 +3,7 @@ package catalog
 import (
 	"bufio"
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -126,9 +127,6 @@ func (c *Catalog) importOld(ctx context.Context, in *json.Decoder, lines *bounde
 	if err := old.up(ctx); err != nil {
 		return 0, "", err
 	}
-	if _, err := old.ID(ctx); err != nil {
-		return 0, "", err
-	}
 	r, w := io.Pipe()
 	ended := make(chan struct{})
 	go func() {
@@ -190,7 +188,13 @@ func (c *Catalog) load(ctx context.Context, in *json.Decoder, lines *bounded.Rea
 		if err := tx.row(ctx, "SELECT coalesce(max(value), '') FROM about WHERE name = 'id'").Scan(&id); err != nil {
 			return err
 		}
-		if id == "" || (only != "" && id != only) {
+		if id == "" && only == "" { // one from before catalogs had any
+			id = rand.Text()
+			if _, err := tx.exec(ctx, "INSERT INTO about (name, value) VALUES ('id', ?)", id); err != nil {
+				return err
+			}
+		}
+		if only != "" && id != only {
 			return errors.New("it is another catalog than the one that this state belongs to; import it into a new state, with --state DIR")
 		}
 		_, err := tx.exec(ctx, "ANALYZE") // so that the database knows what it has got

@@ -249,7 +249,8 @@ func (s session) ownBase() string {
 	if s.schema.Load() >= withBases {
 		return "v.base_image"
 	}
-	return "1" // by the name alone
+	return `(CASE WHEN EXISTS (SELECT 1 FROM versions p WHERE p.image = v.base_name AND p.version = v.base_version AND p.created <= v.created)
+		THEN 1 ELSE 0 END)` // as the migration tells it
 }
 
 // scan reads a version, without what belongs to it.

@@ -60,6 +60,16 @@ func (e *TakenError) Error() string {
 	return fmt.Sprintf("%s %s is not above %s, the highest of its series; the next free number is %s", e.Image, e.Version, e.Highest, e.Free)
 }
 
+// taken refuses a number that another build was given while nothing was heard of this one, and says which is free.
+func (s session) taken(ctx context.Context, v *Version, number definition.Version, by string) error {
+	patch := number.Patch
+	err := s.row(ctx, "SELECT coalesce(max(patch), 0) FROM versions WHERE image = ? AND major = ? AND minor = ?", v.Image, number.Major,
+		number.Minor).Scan(&patch)
+	e := &TakenError{Image: v.Image, Version: v.Version, Free: fmt.Sprintf("%d.%d.%d", number.Major, number.Minor, max(patch, number.Patch)+1),
+		Build: by, Lost: true}
+	return errors.Join(e, err)
+}
+
 // NextVersion is the number that the next build of an image gets: the version itself if it is
 // free and above the highest of its series (else a *TakenError), or the series' next free number.
 // Builds that run hold the numbers they were given; alive says whether one really runs.

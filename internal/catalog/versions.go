@@ -150,16 +150,6 @@ func (c *Catalog) Register(ctx context.Context, v Version) error {
 	})
 }
 
-// taken refuses a number that another build was given while nothing was heard of this one, and says which is free.
-func (s session) taken(ctx context.Context, v *Version, number definition.Version, by string) error {
-	patch := number.Patch
-	err := s.row(ctx, "SELECT coalesce(max(patch), 0) FROM versions WHERE image = ? AND major = ? AND minor = ?", v.Image, number.Major,
-		number.Minor).Scan(&patch)
-	e := &TakenError{Image: v.Image, Version: v.Version, Free: fmt.Sprintf("%d.%d.%d", number.Major, number.Minor, max(patch, number.Patch)+1),
-		Build: by, Lost: true}
-	return errors.Join(e, err)
-}
-
 // AddArtifact records one more artifact of a version, which must be there and neither recalled nor leaving.
 func (c *Catalog) AddArtifact(ctx context.Context, image, version string, a Artifact) error {
 	return c.asOne(ctx, func(tx session) error {

@@ -137,6 +137,14 @@ in     = "vm"
 user   = "keeper"
 inline = "! pgrep sleep && id -un && head -c 9000000 /dev/zero | tr '\\000' x | fold"
 [[check]]
+name   = "it is a trial"
+in     = "vm"
+inline = """
+grep 'count does not run in a trial' /var/log/zygos/first-boot.log && [ ! -e /var/lib/counted ]
+[ -z "$(systemctl --failed --no-legend)" ]
+! timeout 5 bash -c '< /dev/tcp/10.0.2.2/22' 2>&1 | tee /dev/stderr | grep refused
+"""
+[[check]]
 name   = "turns it off"
 in     = "vm"
 level  = "warn"
@@ -154,7 +162,7 @@ compression = "zstd"
 `+partitions)
 	built := p.run("build", "field-gateway", "field-machine")
 	require.Zero(t, built.code, built.err)
-	require.Contains(t, p.ok("show", "field-machine"), "2 passed, 3 warned")
+	require.Contains(t, p.ok("show", "field-machine"), "3 passed, 3 warned")
 	for _, says := range []string{"the machine answers: passed", "nothing is left: passed", "it did not end within its timeout of 3s",
 		"the machine ended while it ran",
 		"not judged: the machine ended while check turns it off ran"} {

@@ -242,6 +242,7 @@ func TestARecallSaidTwice(t *testing.T) {
 	p.fails(2, "it is no UTF-8", "tag", "first@0.1.1", "x", "--why", "a\xffb")
 	p.write("images/first.toml", p.read("images/first.toml")+"\n[input.site]\ndefault = \"north\"\n")
 	p.fails(2, "it is no UTF-8", "build", "first", "--set", "site=a\xff")
-	p.write("images/first.toml", strings.Replace(p.read("images/first.toml"), "[input.site]", "[labels]\nnote = \"a\\u0000b\"\n[input.site]", 1))
+	p.write("images/first.toml", strings.Replace(p.read("images/first.toml"), "[input.site]", "[labels]\nnote = \"a\\u0000b\"\n[input.site]",
+		1))
 	p.fails(3, "it holds the control character U+0000", "lint")
 }

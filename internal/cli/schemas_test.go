@@ -25,7 +25,8 @@ func TestStatesOfEverySchema(t *testing.T) {
 			list := p.ok("list", "--json")
 			require.Equal(t, 3, strings.Count(list, `"fingerprint"`))
 			for _, args := range [][]string{{"show", "first@0.2.0"}, {"lineage", "first"}, {"tag", "first"}, {"builds"}, {"regions"},
-				{"manifest", "first", "--json"}, {"prune"}, {"export"}, {"locate", "first@stable", "--region", "here", "--format", "tar"}, {"due", "first"},
+				{"manifest", "first", "--json"}, {"prune"}, {"export"}, {"locate", "first@stable", "--region", "here", "--format", "tar"}, {"due",
+					"first"},
 				{"preview", "first"}, {"diff", "first@0.1.0", "first@0.1.0"}} {
 				if r := p.run(args...); args[0] != "diff" && args[0] != "due" {
 					require.Zero(t, r.code, "%v: %s%s", args, r.out, r.err)
@@ -87,4 +88,45 @@ func old(t *testing.T, schema int) *person {
 		p.sh("mkdir -p \"regions/$(dirname '" + name + "')\" && truncate -s " + size + " 'regions/" + name + "'")
 	}
 	return p
+}
+
+// A shared catalog of the schema before is used as it is; an older one is refused. Both are brought up to date by a command of its own.
+func TestSharedCatalogOfAnOlderSchema(t *testing.T) {
+	t.Parallel()
+	onPostgres(t, func(t *testing.T, p *person) {
+		p.family()
+		db, err := sql.Open("pgx", p.database)
+		require.NoError(t, err)
+		defer db.Close()
+		back := func(statements ...string) {
+			for _, s := range statements {
+				_, err := db.ExecContext(t.Context(), s)
+				require.NoError(t, err, s)
+			}
+		}
+		back("ALTER TABLE placements DROP COLUMN verified_by", "ALTER TABLE versions DROP COLUMN base_image",
+			"DELETE FROM goose_db_version WHERE version_id = 12")
+		require.Contains(t, p.ok("lineage", "parent"), "newest@0.1.0")
+		p.ok("build", "parent", "newest", "--force")
+		p.ok("publish", "newest")
+		p.ok("verify", "--deep", "--repair")
+		p.ok("recall", "parent", "--descendants", "--why", "a hole", "--yes")
+		require.Contains(t, p.ok("list", "newest"), "recalled")
+		p.ok("prune", "--yes")
+		r := p.run("catalog")
+		require.Regexp(t, `Schema +11; this program also knows 12`, r.out)
+		require.Contains(t, r.err, "zygos catalog --upgrade")
+		require.Regexp(t, `Schema +12, brought up from 11`, p.ok("catalog", "--upgrade"))
+		require.Regexp(t, `Schema +12, the newest`, p.ok("catalog", "--upgrade"))
+		require.Contains(t, p.ok("lineage", "parent@0.1.0"), "newest@0.1.0")
+
+		back("ALTER TABLE placements DROP COLUMN verified_by", "ALTER TABLE versions DROP COLUMN base_image", "DROP TABLE leases",
+			"DELETE FROM goose_db_version WHERE version_id >= 11")
+		for _, args := range [][]string{{"list"}, {"build", "parent"}, {"catalog"}} {
+			p.fails(1, "its tables are those of an older Zygos (schema 10, this one uses 11 and 12). 'zygos catalog --upgrade'", args...)
+		}
+		require.Regexp(t, `Schema +12, brought up from 10`, p.ok("catalog", "--upgrade"))
+		p.ok("build", "parent", "--force")
+		p.ok("catalog", "--json")
+	})
 }

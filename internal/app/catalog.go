@@ -24,7 +24,7 @@ func (a *App) hearCatalog() {
 		defer mu.Unlock()
 		if time.Since(said) > pause {
 			said = time.Now()
-			a.Note("the catalog does not answer, trying for a minute: " + why)
+			a.Note("waiting for the catalog, for a minute at most: " + why)
 		}
 	}
 	c.Lifted = func(from, to int) {

@@ -196,8 +196,10 @@ func (e *FullError) Unwrap() error { return e.Err }
 // LockedError says that somebody else held a lock of the catalog for too long.
 type LockedError struct{ Err error }
 
+const isLocked = "another program holds a lock on the tables of the catalog"
+
 func (e *LockedError) Error() string {
-	return "another program holds a lock on the tables of the catalog; nothing was changed. Run the command again once it is released"
+	return isLocked + "; nothing was changed. Run the command again once it is released"
 }
 func (e *LockedError) Unwrap() error { return e.Err }
 

@@ -31,8 +31,14 @@ func sitOut[T any](ctx context.Context, waiting func(why string), do func() (T, 
 		}
 		return v, err
 	}, backoff.WithMaxElapsedTime(outage), backoff.WithNotify(func(err error, _ time.Duration) {
-		if waiting != nil && time.Since(said) > time.Second {
-			waiting(explain(err).Error())
+		if waiting == nil || time.Since(said) < time.Second {
+			return
+		}
+		var locked *LockedError
+		if err = explain(err); errors.As(err, &locked) {
+			waiting(isLocked)
+		} else {
+			waiting(err.Error())
 		}
 	}))
 	if err != nil && ctx.Err() == nil {

@@ -377,7 +377,7 @@ func TestScriptLibrary(t *testing.T) {
 	require.Regexp(t, `scripts/tools/disk.sh +Grows the disk. +resize2fs, sfdisk +second: grow`, out)
 	require.NotContains(t, p.ok("scripts", "grow", "SFDISK"), "first.sh")
 	out = p.ok("lint")
-	require.Contains(t, out, "scripts/idle.sh:1:1: warning: no stage uses this script; name it in a stage's scripts, or delete it")
+	require.Contains(t, out, "scripts/idle.sh:1:1: warning: no definition uses this script; name it in a stage's scripts, or delete it")
 	require.Contains(t, out, "scripts/idle.sh:1:1: warning: no #! line says what runs it")
 	require.Contains(t, out, "scripts/idle.sh:1:1: warning: no comment at its head says what it does")
 	var list []struct{ Path string }

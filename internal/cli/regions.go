@@ -43,6 +43,9 @@ func runRegions(ctx context.Context, in *invocation, a *app.App) error {
 		if err != nil {
 			return err
 		}
+		if in.json {
+			return in.writeJSON(map[string]any{"region": name, "was": was})
+		}
 		if was != nil {
 			in.note("region %s belonged to the catalog %s of %s", name, was.Catalog, was.Organisation)
 		}

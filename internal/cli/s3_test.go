@@ -9,6 +9,8 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
 	"github.com/stretchr/testify/require"
 
 	"zygos/internal/needtest"
@@ -84,6 +86,24 @@ func TestBucketHoldsWhatWasBuilt(t *testing.T) {
 	p.fails(6, "", "publish", "first")
 	p.env = append(p.env, "GOLDEN=nothing")
 	p.fails(6, "are no key and secret with a colon between them", "publish", "first")
+}
+
+// An upload that something else began under the name is ended, and the file sent from the beginning.
+func TestUploadThatOthersBegan(t *testing.T) {
+	t.Parallel()
+	p, dir := me(t), tempDir(t)
+	at := bucketServer(t, dir)
+	p.toBucket("http://" + at)
+	core, err := minio.NewCore(at, &minio.Options{Creds: credentials.NewStaticV4(s3Key, s3Secret, "")})
+	require.NoError(t, err)
+	const key = "images/first/0.1.0/first-0.1.0.tar.zst"
+	id, err := core.NewMultipartUpload(t.Context(), "golden", key,
+		minio.PutObjectOptions{UserMetadata: map[string]string{"Zygos-Digest": "other"}})
+	require.NoError(t, err)
+	_, err = core.PutObjectPart(t.Context(), "golden", key, id, 1, strings.NewReader("other bytes"), 11, minio.PutObjectPartOptions{})
+	require.NoError(t, err)
+	require.Contains(t, p.ok("publish", "first"), "copied and verified")
+	require.Contains(t, p.ok("verify", "--deep"), "1 sound placement")
 }
 
 // An upload that broke, or whose program was killed, is gone on with: parts that are there are not sent again.

@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"zygos/internal/artifact"
@@ -32,6 +34,9 @@ type Catalog struct {
 	Pos         Pos
 }
 
+// sslModes are those of PostgreSQL (34.19, "SSL Support").
+var sslModes = []string{"disable", "allow", "prefer", "require", "verify-ca", "verify-full"}
+
 func readCatalog(t *table, problems *Problems) (c Catalog) {
 	c.URL, c.Pos = t.textMust("url", "postgres://zygos@db.example/zygos")
 	u, err := url.Parse(c.URL)
@@ -39,6 +44,8 @@ func readCatalog(t *table, problems *Problems) (c Catalog) {
 	case c.URL == "":
 	case err != nil || (u.Scheme != "postgres" && u.Scheme != "postgresql") || strings.Trim(u.Path, "/") == "":
 		problems.add(c.Pos, "the url is no address of a PostgreSQL database", "write postgres://USER@HOST/DATABASE")
+	case u.Query().Has("sslmode") && !slices.Contains(sslModes, u.Query().Get("sslmode")):
+		problems.add(c.Pos, fmt.Sprintf("unknown sslmode %q", u.Query().Get("sslmode")), "choose from "+strings.Join(sslModes, ", "))
 	case u.User != nil || u.RawQuery != "":
 		if _, has := u.User.Password(); has || u.Query().Has("password") {
 			problems.add(c.Pos, "the url holds a password, which anybody who reads the file knows", `take it out, and say credentials = "env:NAME"`)
@@ -218,6 +225,7 @@ func ReadOrganisation(root string, kinds Kinds, problems *Problems) *Organisatio
 	for _, e := range t.named("region") {
 		o.Regions = append(o.Regions, readRegion(e, kinds.Regions, problems))
 	}
+	o.checkPlaces(kinds.Regions, problems)
 	if state := t.sub("state"); state != nil {
 		o.Budget = state.size("budget")
 		state.done()
@@ -233,6 +241,22 @@ func ReadOrganisation(root string, kinds Kinds, problems *Problems) *Organisatio
 	}
 	t.done()
 	return o
+}
+
+// checkPlaces finds regions that lie in one place: each would overwrite what the other says of itself there.
+func (o *Organisation) checkPlaces(kinds RegionKinds, problems *Problems) {
+	at := map[string]string{} // regions by place
+	for i := range o.Regions {
+		r := &o.Regions[i]
+		if r.Settings == nil || kinds.Where == nil {
+			continue
+		}
+		place := r.Kind + " " + path.Clean(kinds.Where(r.Kind, r.Settings))
+		if other, taken := at[place]; taken {
+			problems.add(r.Pos, fmt.Sprintf("region %q lies where region %q does", r.Name, other), "give it a place of its own")
+		}
+		at[place] = r.Name
+	}
 }
 
 func readBase(e *entry, root string, kinds BaseKinds, problems *Problems) Base {

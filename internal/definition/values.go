@@ -77,8 +77,9 @@ type Kinds struct {
 type RegionKinds struct {
 	Names []string // in the order in which they are told
 	Read  func(kind, region string, v Values) (settings any)
-	Can   func(kind string) []string // of Abilities
-	Taken []string                   // names that no image can have, since regions have something of that name
+	Can   func(kind string) []string             // of Abilities
+	Where func(kind string, settings any) string // the same for regions that lie in one place
+	Taken []string                               // names that no image can have, since regions have something of that name
 }
 
 // BaseKinds are the kinds of bases.

@@ -34,8 +34,11 @@ func Duration(d time.Duration) string {
 
 // Age is how long ago something was.
 func Age(t time.Time) string {
-	d := max(0, time.Since(t))
-	if d < time.Minute {
+	d := time.Since(t)
+	if d < -time.Minute { // by a wrong clock
+		return "in the future"
+	}
+	if d = max(0, d); d < time.Minute {
 		return fmt.Sprintf("%d s", int(d.Seconds()))
 	}
 	if d < time.Hour {

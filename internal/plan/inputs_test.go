@@ -130,6 +130,10 @@ func TestAgeAndForceMakeStagesRun(t *testing.T) {
 	require.Equal(t, "its snapshot is older than its refresh age of 1d", p.Shapes[0].Stages[0].Reason)
 	w.img.Stages[0].Refresh = 72 * time.Hour
 	require.Equal(t, "2.3.6", w.make(false).Unchanged)
+	w.snapshots[p.Shapes[0].Stages[0].Key].Created = time.Now().Add(48 * time.Hour)
+	p = w.make(false)
+	require.Empty(t, p.Unchanged)
+	require.Contains(t, p.Shapes[0].Stages[0].Reason, "its snapshot was made in the future")
 
 	p, err := w.with(plan.Options{From: "one"})
 	require.NoError(t, err)

@@ -34,9 +34,15 @@ type Owner struct {
 }
 
 // OwnedError refuses to write into a region that belongs to another catalog, or may do so.
-type OwnedError struct{ Region, Place, Why string }
+type OwnedError struct {
+	Region, Place, Why string
+	Renamed            bool // it is another region of the same catalog
+}
 
 func (e *OwnedError) Error() string {
+	if e.Renamed {
+		return fmt.Sprintf("%s (%s) %s. If it was renamed: zygos regions --claim %s", e.Region, e.Place, e.Why, e.Region)
+	}
 	return fmt.Sprintf("%s (%s) %s. Two catalogs would overwrite each other's versions: let both use one ([catalog] in zygos.toml), or give "+
 		"this one another place. If this catalog takes the region over: zygos regions --claim %s", e.Region, e.Place, e.Why, e.Region)
 }
@@ -75,7 +81,7 @@ func own(ctx context.Context, s *state.State, r *definition.Region, at region.Re
 	if errors.Is(err, fs.ErrNotExist) {
 		why := ""
 		if why, err = speaksOfAnother(ctx, s, at); err == nil && why != "" {
-			err = &OwnedError{r.Name, kinds.Where(r), why}
+			err = &OwnedError{Region: r.Name, Place: kinds.Where(r), Why: why}
 		}
 		if err == nil {
 			had, err = mark(ctx, s, r, at)
@@ -89,8 +95,11 @@ func own(ctx context.Context, s *state.State, r *definition.Region, at region.Re
 		return err
 	}
 	if had.Catalog != id {
-		return &OwnedError{r.Name, kinds.Where(r), fmt.Sprintf("belongs to the catalog %s of %s, and this one is %s", had.Catalog,
-			had.Organisation, id)}
+		return &OwnedError{Region: r.Name, Place: kinds.Where(r), Why: fmt.Sprintf("belongs to the catalog %s of %s, and this one is %s",
+			had.Catalog, had.Organisation, id)}
+	}
+	if had.Region != r.Name {
+		return &OwnedError{r.Name, kinds.Where(r), fmt.Sprintf("is the place of the region %s of this catalog", plain.Text(had.Region)), true}
 	}
 	s.Owned.Store(r.Name, time.Now())
 	return nil

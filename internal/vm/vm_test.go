@@ -105,6 +105,8 @@ printf '%s\n' "$@" > args; `+up+`; sleep 60`).Boot(t.Context(), m, kernel(), tim
 	require.NoError(t, err)
 	require.Contains(t, string(args), "\nroot=PARTUUID=1 ro rdinit=/zygos-agent\n")
 	require.Contains(t, string(args), "restrict=on")
+	require.Contains(t, string(args), "name=opt/zygos/trial,string=1")
+	require.Contains(t, string(args), "werror=report")
 	out, err := exec.Command("sh", "-c", "cpio -t --quiet < "+dir+"/archive").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	require.Equal(t, "dev\ndev/console\ndev/null\nzygos-proc\nzygos-agent\n", string(out))

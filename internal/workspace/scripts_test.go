@@ -15,7 +15,9 @@ func TestScriptsSayWhatTheyAreAndWhoUsesThem(t *testing.T) {
 	w := &workspace.Workspace{Root: t.TempDir(), Images: []*definition.Image{
 		{Name: "link", Stages: []definition.Stage{{Name: "one", Scripts: []definition.Script{{Path: "scripts/a.sh"}, {Inline: "true"}}},
 			{Name: "two", Scripts: []definition.Script{{Path: "./tools/b"}}}}},
-		{Name: "desk", Stages: []definition.Stage{{Name: "one", Scripts: []definition.Script{{Path: "scripts/a.sh"}}}}}}}
+		{Name: "desk", Stages: []definition.Stage{{Name: "one", Scripts: []definition.Script{{Path: "scripts/a.sh"}}}},
+			FirstBoots: []definition.FirstBoot{{Name: "enrol", Script: definition.Script{Path: "scripts/empty-head"}}},
+			Checks:     []definition.Check{{Name: "holds"}, {Name: "c", Script: &definition.Script{Path: "scripts/empty-head"}}}}}}
 	for name, text := range map[string]string{
 		"scripts/a.sh":       "#!/bin/sh -eu\n\n# Does one thing.\n# needs: curl,sfdisk  tar\n# And more words.\necho # not a summary\n",
 		"scripts/sub/idle":   "echo nothing said\n",
@@ -31,7 +33,8 @@ func TestScriptsSayWhatTheyAreAndWhoUsesThem(t *testing.T) {
 	require.Equal(t, []workspace.Script{
 		{Path: "scripts/a.sh", Summary: "Does one thing.", Needs: []string{"curl", "sfdisk", "tar"}, Runs: "/bin/sh -eu",
 			Users: []workspace.User{{Image: "link", Stage: "one"}, {Image: "desk", Stage: "one"}}},
-		{Path: "scripts/empty-head", Needs: []string{}, Runs: "/bin/sh", Users: []workspace.User{}},
+		{Path: "scripts/empty-head", Needs: []string{}, Runs: "/bin/sh",
+			Users: []workspace.User{{Image: "desk", Stage: "first boot enrol"}, {Image: "desk", Stage: "check c"}}},
 		{Path: "scripts/sub/idle", Needs: []string{}, Users: []workspace.User{}},
 		{Path: "tools/b", Needs: []string{}, Runs: "/usr/bin/python3", Users: []workspace.User{{Image: "link", Stage: "two"}}},
 	}, list)
@@ -39,7 +42,7 @@ func TestScriptsSayWhatTheyAreAndWhoUsesThem(t *testing.T) {
 	require.False(t, list[0].Matches([]string{"curl", "nobody"}))
 	warnings, err := w.Warnings()
 	require.NoError(t, err)
-	require.Len(t, warnings, 2+3+1)
+	require.Len(t, warnings, 1+3+1)
 	for _, p := range warnings {
 		require.NotEmpty(t, p.Do)
 	}

@@ -26,7 +26,8 @@ func find(name string) *region.Kind {
 // Readers are the kinds as definitions are read with them.
 func Readers() definition.RegionKinds {
 	kinds := definition.RegionKinds{Read: func(kind, name string, v definition.Values) any { return find(kind).Read(name, v) },
-		Can: func(kind string) []string { return find(kind).Can }}
+		Can:   func(kind string) []string { return find(kind).Can },
+		Where: func(kind string, settings any) string { return find(kind).Where(settings) }}
 	for _, k := range Table {
 		kinds.Names = append(kinds.Names, k.Name)
 		kinds.Taken = append(kinds.Taken, k.Taken...)

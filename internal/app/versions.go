@@ -138,7 +138,7 @@ func (a *App) Tag(ctx context.Context, r TagRequest) (moves []catalog.Move, err 
 			return nil, state.Ask("%s", reason)
 		}
 	}
-	if unfit := plain.Unfit(r.Why); unfit != "" {
+	if unfit := plain.Unshown(r.Why); unfit != "" {
 		return nil, state.Ask("the reason cannot be kept: %s; write another one", unfit)
 	}
 	if r.Back && r.Remove {
@@ -255,7 +255,7 @@ func (a *App) Repeated(ctx context.Context, r RecallRequest) (*catalog.Recall, e
 
 // Touches says what a recall would touch.
 func (a *App) Touches(ctx context.Context, r RecallRequest) (*catalog.Version, []family.Touched, error) {
-	if unfit := plain.Unfit(r.Why); unfit != "" {
+	if unfit := plain.Unshown(r.Why); unfit != "" {
 		return nil, nil, state.Ask("the reason cannot be kept: %s; write another one", unfit)
 	}
 	v, err := a.Resolve(ctx, r.Ref)

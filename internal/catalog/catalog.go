@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"zygos/internal/plain"
@@ -29,8 +30,9 @@ type Catalog struct {
 	Lifted func(from, to int)
 
 	lifting  sync.Mutex
-	original *sql.DB // file of which a copy is read, nil if none is
-	temp     string  // folder of the copy
+	copied   atomic.Bool // a copy is read, until the first change
+	original *sql.DB     // the file of which a copy was made, nil if none was; the copy once the file is read again
+	temp     string      // folder of the copy
 }
 
 // Close ends the use of the catalog.

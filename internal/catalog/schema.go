@@ -173,6 +173,7 @@ func (c *Catalog) readCopy(ctx context.Context) error {
 		return err
 	}
 	c.original = c.pool.Swap(db)
+	c.copied.Store(true)
 	if err := c.migrate(ctx, newestSchema); err != nil {
 		return err
 	}
@@ -185,19 +186,25 @@ const TempPrefix = ".new-"
 
 // lift brings a catalog in a file up to the newest schema, before the first change.
 func (c *Catalog) lift(ctx context.Context) error {
-	if c.dialect.lock || c.original == nil && c.schema.Load() == newestSchema {
+	if c.dialect.lock || !c.copied.Load() && c.schema.Load() == newestSchema {
 		return nil
 	}
 	c.lifting.Lock()
 	defer c.lifting.Unlock()
-	if c.original == nil && c.schema.Load() == newestSchema {
+	if !c.copied.Load() && c.schema.Load() == newestSchema {
 		return nil
 	}
-	if c.original != nil { // nothing is read from the copy any more
-		defer c.pool.Swap(c.original).Close()
-		c.original = nil
+	if !c.copied.Load() {
+		return c.up(ctx)
 	}
-	return c.up(ctx)
+	file := newCatalog(c.where, c.original, c.dialect)
+	file.Lifted = c.Lifted
+	if err := file.up(ctx); err != nil {
+		return err
+	}
+	c.original = c.pool.Swap(c.original) // somebody may still read the copy
+	c.copied.Store(false)
+	return nil
 }
 
 // up brings the tables to the newest schema, and says so.

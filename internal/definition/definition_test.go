@@ -269,13 +269,14 @@ func TestEveryProblemHasItsPlaceAndWhatToDo(t *testing.T) {
 		"catalog with an odd sslmode": {org("[catalog]\nurl = \"postgres://u@db/x?sslmode=bogus\"\n"),
 			`unknown sslmode "bogus"; choose from disable, allow, prefer`},
 		"label with a control character": {with("[labels]\nx = \"a\\u0000b\"\n"), "it holds the control character U+0000; take it out"},
-		"catalog's credentials":          {org("[catalog]\nurl = \"postgres://db/x\"\ncredentials = \"hunter\"\n"), `"hunter" is no source of a value`},
-		"catalog without a place":        {org("[catalog]\ncredentials = \"env:X\"\n"), "url"},
-		"keep":                           {org("[keep]\ntagged = true\n"), "[keep] says nothing; add versions = 5, days = 90, or both"},
-		"tag's age":                      {org("[tag.stable]\nneeds = [\"age:old\"]\n"), `"age:old" says no age`},
-		"tag's origin":                   {org("[tag.stable]\nneeds = [\"from:1.2\"]\n"), `"from:1.2" names no tag`},
-		"no artifact":                    {image(goodImage[:strings.Index(goodImage, "[[artifact]]")]), `image a has no artifact`},
-		"wrong tag selector":             {image(strings.Replace(goodImage, `"field-os"`, `"a@@b"`, 1)), `is no base and no reference`},
+		"catalog's credentials": {org("[catalog]\nurl = \"postgres://db/x\"\ncredentials = \"hunter\"\n"),
+			`"hunter" is no source of a value`},
+		"catalog without a place": {org("[catalog]\ncredentials = \"env:X\"\n"), "url"},
+		"keep":                    {org("[keep]\ntagged = true\n"), "[keep] says nothing; add versions = 5, days = 90, or both"},
+		"tag's age":               {org("[tag.stable]\nneeds = [\"age:old\"]\n"), `"age:old" says no age`},
+		"tag's origin":            {org("[tag.stable]\nneeds = [\"from:1.2\"]\n"), `"from:1.2" names no tag`},
+		"no artifact":             {image(goodImage[:strings.Index(goodImage, "[[artifact]]")]), `image a has no artifact`},
+		"wrong tag selector":      {image(strings.Replace(goodImage, `"field-os"`, `"a@@b"`, 1)), `is no base and no reference`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			problems, _ := load(t, c.files)

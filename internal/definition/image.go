@@ -143,7 +143,7 @@ func ReadImage(root, file string, kinds ExpectKinds, problems *Problems) *Image 
 	img.Base, img.BasePos = t.textMust("base", "a base of zygos.toml, or an image")
 	img.Inputs = r.inputs(t)
 	r.variants(t)
-	for _, l := range t.textMap("labels") {
+	for _, l := range t.labels() {
 		img.Labels[l.name] = r.expandable(l.text, l.pos)
 	}
 	for _, s := range t.tables("stage") {
@@ -312,7 +312,7 @@ func (r *reader) variants(t *table) {
 		v := Variant{Name: e.name, Pos: e.pos, Labels: map[string]string{}}
 		r.problems.name("a variant", e.name, e.pos)
 		v.Inputs = r.given(e.table, r.image.Inputs)
-		for _, l := range e.table.textMap("labels") {
+		for _, l := range e.table.labels() {
 			v.Labels[l.name] = r.expandable(l.text, l.pos)
 		}
 		e.table.done()

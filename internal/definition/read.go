@@ -58,7 +58,18 @@ func (t *table) text(name string) (string, Pos) {
 	return e.text, e.value.pos
 }
 
-// fit refuses a text that databases, environments or terminals do not take.
+// labels reads a table of labels.
+func (t *table) labels() []textEntry {
+	list := t.textMap("labels")
+	for _, l := range list {
+		if unshown := plain.Unshown(l.text); unshown != "" && plain.Unfit(l.text) == "" {
+			t.problems.add(l.pos, "the label cannot be used: "+unshown, "take it out")
+		}
+	}
+	return list
+}
+
+// fit refuses a text that neither databases nor environments take.
 func (p *Problems) fit(text string, at Pos) {
 	if unfit := plain.Unfit(text); unfit != "" {
 		p.add(at, "the text cannot be used: "+unfit, "take it out")

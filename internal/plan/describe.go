@@ -79,11 +79,17 @@ func (d *describer) describe(version, build string) error {
 		shape.Inputs = onlyInputs(values)
 		if variant != nil {
 			shape.Labels = expandAll(variant.Labels, values)
+			if err := d.shown(shape.Labels); err != nil {
+				return err
+			}
 		} else {
 			p.Inputs = shape.Inputs
 		}
 		if i == 0 {
 			p.Labels = expandAll(d.img.Labels, values)
+			if err := d.shown(p.Labels); err != nil {
+				return err
+			}
 		}
 		for j := range d.img.Stages {
 			if !d.img.Stages[j].In(shape.Variant) {
@@ -201,6 +207,16 @@ func (d *describer) inputs(list []definition.Input, set, given, values map[strin
 				"give it another one"}
 		}
 		values["input."+in.Name] = value
+	}
+	return nil
+}
+
+// shown refuses labels that cannot be shown.
+func (d *describer) shown(labels map[string]string) error {
+	for name, value := range labels {
+		if unshown := plain.Unshown(value); unshown != "" {
+			return &InputError{fmt.Sprintf("%s: the label %q cannot be used: %s", d.img.File, name, unshown), "give the input in it another value"}
+		}
 	}
 	return nil
 }

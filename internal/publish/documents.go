@@ -140,9 +140,6 @@ func RefreshRegion(ctx context.Context, s *state.State, r *definition.Region) er
 	return writeIndex(ctx, s, r)
 }
 
-// IndexName is what a region's index is called there.
-const IndexName = "index.json"
-
 // write writes a document into a region.
 func write(ctx context.Context, s *state.State, r *definition.Region, name string, text []byte) error {
 	to, err := open(ctx, s, r)
@@ -162,7 +159,7 @@ func writeIndex(ctx context.Context, s *state.State, r *definition.Region) error
 	text, err := index(ctx, s, r)
 	for err == nil {
 		written := text
-		if err = write(ctx, s, r, IndexName, written); err != nil {
+		if err = write(ctx, s, r, region.IndexName, written); err != nil {
 			return err
 		}
 		if text, err = index(ctx, s, r); bytes.Equal(text, written) {

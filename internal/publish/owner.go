@@ -19,9 +19,6 @@ import (
 	"zygos/internal/state"
 )
 
-// OwnerName is the document in a region that says which catalog writes there.
-const OwnerName = "zygos-owner.json"
-
 // ownerSchema is the schema of that document.
 const ownerSchema = "zygos.owner/1"
 
@@ -49,13 +46,13 @@ func (e *OwnedError) Error() string {
 
 // ReadOwner reads who writes into a region; fs.ErrNotExist if that is not said there.
 func ReadOwner(ctx context.Context, at region.Region) (*Owner, error) {
-	text, _, err := at.Read(ctx, OwnerName)
+	text, _, err := at.Read(ctx, region.OwnerName)
 	if err != nil {
 		return nil, err
 	}
 	var o Owner
 	if err := json.Unmarshal(text, &o); err != nil || o.Schema != ownerSchema || o.Catalog == "" {
-		return nil, fmt.Errorf("its %s cannot be understood", OwnerName)
+		return nil, fmt.Errorf("its %s cannot be understood", region.OwnerName)
 	}
 	o.Organisation, o.Catalog = plain.Text(o.Organisation), plain.Text(o.Catalog)
 	return &o, nil
@@ -115,7 +112,7 @@ func mark(ctx context.Context, s *state.State, r *definition.Region, at region.R
 	if err != nil {
 		return nil, err
 	}
-	if _, err := at.Document(ctx, OwnerName, text); err != nil {
+	if _, err := at.Document(ctx, region.OwnerName, text); err != nil {
 		return nil, err
 	}
 	return ReadOwner(ctx, at)
@@ -134,7 +131,7 @@ func Claim(ctx context.Context, s *state.State, r *definition.Region) (was *Owne
 
 // speaksOfAnother says what in a region without a mark is not of this catalog, "" if nothing is.
 func speaksOfAnother(ctx context.Context, s *state.State, at region.Region) (why string, err error) {
-	text, _, err := at.Read(ctx, IndexName)
+	text, _, err := at.Read(ctx, region.IndexName)
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", nil
 	}
@@ -142,7 +139,7 @@ func speaksOfAnother(ctx context.Context, s *state.State, at region.Region) (why
 		return "", err
 	}
 	var versions []*manifest.Version
-	if _, err := manifest.ReadIndex(ctx, bytes.NewReader(text), IndexName, func(v *manifest.Version) {
+	if _, err := manifest.ReadIndex(ctx, bytes.NewReader(text), region.IndexName, func(v *manifest.Version) {
 		versions = append(versions,
 			v)
 	}); err != nil {

@@ -225,7 +225,7 @@ func (p *Publication) placeIn(ctx context.Context, t *target, done func(Placed))
 	_ = group.Wait() // errors are in the results
 }
 
-// near is where the version's artifacts lie in other regions of the same system, by digest.
+// near is where the version's artifacts lie, with their content verified, in other regions of the same system, by digest.
 func (p *Publication) near(ctx context.Context, t *target) map[digest.Digest][]string {
 	list := map[digest.Digest][]string{}
 	if t.system == "" {
@@ -234,7 +234,7 @@ func (p *Publication) near(ctx context.Context, t *target) map[digest.Digest][]s
 	held, _ := p.Catalog.Placements(ctx, p.Version.Image, p.Version.Version, "") // else all comes from here
 	for _, pl := range held {
 		other := p.Org.Region(pl.Region)
-		if other != nil && pl.Region != t.Name && other.Kind == t.Kind && kinds.System(other) == t.system {
+		if other != nil && pl.Read() && pl.Region != t.Name && other.Kind == t.Kind && kinds.System(other) == t.system {
 			list[pl.Artifact] = append(list[pl.Artifact], pl.Location)
 		}
 	}

@@ -85,14 +85,17 @@ type Verification struct {
 // owner is what is wrong with whose a region is, nil for nothing.
 func (c *Verification) owner(ctx context.Context, r *definition.Region, at region.Region) *Found {
 	o, err := ReadOwner(ctx, at)
-	if err != nil { // nobody's yet, or what follows says what is wrong
+	if errors.Is(err, fs.ErrNotExist) { // nobody's yet
 		return nil
+	}
+	if err != nil {
+		return &Found{Region: r.Name, State: Unreachable, What: err.Error()}
 	}
 	id, err := c.Catalog.ID(ctx)
-	if err != nil || o.Catalog == id {
+	if err != nil || o.Catalog == id { // what follows asks the catalog too
 		return nil
 	}
-	return &Found{Region: r.Name, Location: OwnerName, State: Another, What: fmt.Sprintf(
+	return &Found{Region: r.Name, Location: region.OwnerName, State: Another, What: fmt.Sprintf(
 		"the region belongs to the catalog %s of %s; zygos regions --claim %s takes it over", o.Catalog, o.Organisation, r.Name)}
 }
 
@@ -122,6 +125,9 @@ func (c *Verification) Find(ctx context.Context) (list []Found, err error) {
 			continue
 		}
 		if f := c.owner(ctx, r, at); f != nil {
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
 			list = append(list, *f)
 			continue
 		}
@@ -254,7 +260,7 @@ func (c *Verification) documents(ctx context.Context, r *definition.Region, at r
 		return nil, err
 	}
 	if len(placed) > 0 {
-		differs("", "", IndexName, text)
+		differs("", "", region.IndexName, text)
 	}
 	there, err := patiently(ctx, func() ([]string, error) { return at.List(ctx) })
 	if err != nil {

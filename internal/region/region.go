@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"zygos/internal/artifact"
+	"zygos/internal/bounded"
 	"zygos/internal/definition"
 	"zygos/internal/digest"
 )
@@ -121,6 +122,23 @@ type Kind struct {
 	Where func(settings any) string
 	// System is the same for regions between which artifacts are copied without this host; nil for a kind that cannot.
 	System func(settings any) string
+}
+
+// Documents that each region has.
+const (
+	IndexName = "index.json"       // what belongs there
+	OwnerName = "zygos-owner.json" // which catalog writes there
+)
+
+// Most is how many bytes of a document are read.
+func Most(name string) int64 {
+	switch name {
+	case IndexName:
+		return bounded.Index
+	case OwnerName:
+		return bounded.Small
+	}
+	return bounded.Document
 }
 
 // ManifestName is what the manifest of a version is called in a region.

@@ -137,7 +137,7 @@ func (f *Found) records(ctx context.Context, from state.Dir) (list []*build.Reco
 
 // region adds what a region's index tells: where artifacts are, tags, recalls.
 func (f *Found) region(ctx context.Context, into *catalog.Catalog, name string, r region.Region) error {
-	text, written, err := r.Read(ctx, publish.IndexName)
+	text, written, err := r.Read(ctx, region.IndexName)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -145,7 +145,7 @@ func (f *Found) region(ctx context.Context, into *catalog.Catalog, name string, 
 	said := ""
 	if err == nil {
 		take := func(v *manifest.Version) { versions = append(versions, v) }
-		said, err = manifest.ReadIndex(ctx, bytes.NewReader(text), publish.IndexName, take)
+		said, err = manifest.ReadIndex(ctx, bytes.NewReader(text), region.IndexName, take)
 	}
 	if err == nil && said != name {
 		err = fmt.Errorf("it is that of a region called %s", said)

@@ -51,11 +51,13 @@ func (m *Machine) full() string {
 
 const consoleLines = 20 // that are kept
 
-// up is what a console says when a machine is up: the init's last target, or the prompt of a getty, which stays.
+// What a console says when a machine is up: that the init has reached its last target, or the prompt of a getty, which stays.
 var (
-	reached = regexp.MustCompile(`^(\[[^\]]*\] *)?(systemd\[1\]: )?Reached target ` +
-		`(multi-user\.target|graphical\.target|Multi-User System|Graphical Interface)`)
-	prompt = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63} login: ?$`)
+	reached = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^(\[[^\]]*\] *)?(systemd\[1\]: )?Reached target ` +
+			`(multi-user\.target|graphical\.target|Multi-User System|Graphical Interface)`)
+	})
+	prompt = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63} login: ?$`) })
 )
 
 const (
@@ -133,7 +135,7 @@ func (c *console) Write(p []byte) (int, error) {
 	if c.asks != nil {
 		c.asks.Stop()
 	}
-	if prompt.MatchString(plain(c.line)) { // a prompt ends no line
+	if prompt().MatchString(plain(c.line)) { // a prompt ends no line
 		c.asks = time.AfterFunc(stays, c.isUp)
 	}
 	return len(p), nil
@@ -182,7 +184,7 @@ func (c *console) close() {
 }
 
 func (c *console) end() {
-	if reached.MatchString(plain(c.line)) {
+	if reached().MatchString(plain(c.line)) {
 		c.rises()
 	}
 	if text := strings.TrimSpace(plain(c.line)); text != "" {

@@ -435,7 +435,7 @@ func (s *site) Read(ctx context.Context, name string) ([]byte, time.Time, error)
 		return nil, time.Time{}, err
 	}
 	defer answer.Body.Close()
-	content, err := bounded.All(ctx, answer.Body, name+" of the site "+s.Site, bounded.Index)
+	content, err := bounded.All(ctx, answer.Body, name+" of the site "+s.Site, region.Most(name))
 	if err != nil {
 		err = cmp.Or(region.Unanswered(err), err)
 	}

@@ -25,8 +25,6 @@ import (
 	"zygos/internal/region"
 )
 
-const indexName = "index.json" // of the region's index among its documents
-
 // document is where a document lies: its folder names the repository, and its tag is what tells it from others there.
 func (g *registry) document(name string) (*oras.Repository, string, error) {
 	dir, file := path.Split(name)
@@ -44,7 +42,7 @@ func (g *registry) Document(ctx context.Context, name string, text []byte) (stri
 	if err != nil {
 		return "", err
 	}
-	if name == indexName {
+	if name == region.IndexName {
 		if err := g.follow(ctx, text); err != nil {
 			return "", err
 		}
@@ -100,7 +98,7 @@ func (g *registry) Read(ctx context.Context, name string) ([]byte, time.Time, er
 	if err != nil {
 		return nil, time.Time{}, err
 	}
-	text, err = small(ctx, repo, m.Layers[0], bounded.Index)
+	text, err = small(ctx, repo, m.Layers[0], region.Most(name))
 	if errors.Is(err, region.ErrAbsent) { // the server lost it
 		return nil, time.Time{}, fs.ErrNotExist
 	}
@@ -115,11 +113,11 @@ func (g *registry) follow(ctx context.Context, text []byte) error {
 	if err := json.Unmarshal(text, &now); err != nil {
 		return err
 	}
-	old, _, err := g.Read(ctx, indexName)
+	old, _, err := g.Read(ctx, region.IndexName)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if _, err := manifest.ReadIndex(ctx, bytes.NewReader(old), indexName, func(v *manifest.Version) {
+	if _, err := manifest.ReadIndex(ctx, bytes.NewReader(old), region.IndexName, func(v *manifest.Version) {
 		was.Versions = append(was.Versions, *v)
 	}); err != nil { // there is none that says anything
 		was = manifest.Index{}

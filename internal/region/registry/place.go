@@ -217,6 +217,8 @@ func (g *registry) bring(ctx context.Context, repo *oras.Repository, b blob, ite
 		switch same, err := sample(ctx, repo, b); {
 		case err != nil:
 			return copied, "", err
+		case same && copied: // it was verified where it was taken from, and has the same digest
+			return copied, artifact.ByDigest, nil
 		case same && b.Size <= sampled:
 			return copied, artifact.ByContent, nil
 		case same:

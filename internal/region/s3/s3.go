@@ -97,8 +97,13 @@ const (
 
 func (a answers) RoundTrip(r *http.Request) (*http.Response, error) {
 	answer, err := a.RoundTripper.RoundTrip(r)
-	if err != nil || r.Method == http.MethodGet && r.URL.RawQuery == "" && answer.StatusCode < 300 {
+	if err != nil {
 		return answer, err
+	}
+	// The library reads to its end, and throws away, what comes without the headers of an object.
+	if _, odd := http.ParseTime(answer.Header.Get("Last-Modified")); odd == nil && r.Method == http.MethodGet && r.URL.RawQuery == "" &&
+		answer.StatusCode < 300 {
+		return answer, nil
 	}
 	answer.Body = struct {
 		io.Reader
@@ -326,7 +331,7 @@ func (b *bucket) Read(ctx context.Context, name string) ([]byte, time.Time, erro
 		return nil, time.Time{}, b.again(err)
 	}
 	defer body.Close()
-	text, err := bounded.All(ctx, body, name+" in "+b.where(), bounded.Index)
+	text, err := bounded.All(ctx, body, name+" in "+b.where(), region.Most(name))
 	return text, info.LastModified, b.again(err)
 }
 

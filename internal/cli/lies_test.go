@@ -19,17 +19,13 @@ import (
 
 // between is a server in front of another one, whose answers a test may change.
 func between(t *testing.T, address string, answer func(*http.Response)) string {
-	proxy := httputil.NewSingleHostReverseProxy(&url.URL{Scheme: "http", Host: address})
-	director := proxy.Director
-	proxy.Director = func(r *http.Request) {
-		host := r.Host
-		director(r)
-		r.Host = host // what was signed
-	}
-	proxy.ModifyResponse = func(r *http.Response) error {
+	proxy := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+		r.SetURL(&url.URL{Scheme: "http", Host: address})
+		r.Out.Host = r.In.Host // what was signed
+	}, ModifyResponse: func(r *http.Response) error {
 		answer(r)
 		return nil
-	}
+	}}
 	server := httptest.NewServer(proxy)
 	t.Cleanup(server.Close)
 	return strings.TrimPrefix(server.URL, "http://")

@@ -10,7 +10,7 @@ TESTER  := zygos-tester
 NEEDED  := faketime docker-registry s3cmd python3 libarchive-tools cpio qemu-system-x86 qemu-utils ovmf fdisk gdisk dosfstools mtools skopeo openssh-client e2fsprogs zstd xz-utils tar debootstrap uidmap postgresql rpm db5.3-util procps util-linux passwd ca-certificates gnupg minisign
 AS_USER := internal/machine internal/layer internal/base internal/build
 
-.PHONY: foreign help demo build test test-as-user crash cuts faults fuzz bench screenshots debian-base reference clean check deps
+.PHONY: foreign help demo build test test-long test-as-user crash cuts faults fuzz bench screenshots debian-base reference clean check deps
 
 help: ## list the targets
 	@sed -n 's/^\([a-z-]*\):.*## /\1\t/p' $(MAKEFILE_LIST) | awk -F'\t' '{printf "  make %-12s %s\n", $$1, $$2}'
@@ -24,10 +24,21 @@ $(BIN): $(SOURCES)
 demo: $(BIN) ## run the whole worked example in a new folder
 	@$(BIN) demo "$$(mktemp -d)/ebbline"
 
-test: deps ## run all tests
-	@$(MAKE) -s -j3 check $(CACHE)/debian/bases $(CACHE)/kernel $(CACHE)/versitygw $(CACHE)/judges
-	ZYGOS_LONG=1 bench/with-postgres.sh $(GO) test -count=1 -timeout 30m -parallel 3 ./...
+FIXTURES := $(CACHE)/debian/bases $(CACHE)/kernel $(CACHE)/versitygw $(CACHE)/judges
+
+test: deps ## run the tests, but for the long ones
+	@$(MAKE) -s -j3 check $(FIXTURES)
+	bench/with-postgres.sh $(GO) test -count=1 -timeout 30m -parallel 3 ./...
 	@if [ "$$(id -u)" = 0 ]; then $(MAKE) -s test-as-user; fi
+
+# Tests that are long, or have a long round, by name.
+LONG = $$(grep -rlE 'needtest\.(Is)?Long\(' internal --include='*_test.go' | \
+  xargs awk '/^func Test/ { name = $$2; sub(/\(.*/, "", name) } /needtest\.(Is)?Long\(/ { print name }' | sort -u | paste -sd '|')
+
+test-long: deps ## run the long tests: guests, kills, lines that are cut, other programs that read disks
+	@$(MAKE) -s -j3 $(BIN) $(FIXTURES)
+	ZYGOS_LONG=1 bench/with-postgres.sh $(GO) test -count=1 -timeout 30m -parallel 3 -run "^($(LONG))$$" ./internal/disk ./internal/cli
+	@[ -n "$$(git status --porcelain)" ] || git rev-parse HEAD > .ci/long-passed
 
 # The packages that make sandboxes once more, as an ordinary user.
 test-as-user:

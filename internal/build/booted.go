@@ -32,9 +32,13 @@ const upLimit = 5 * time.Minute
 func Bootable(list []definition.Artifact) []definition.Artifact {
 	starts := slices.DeleteFunc(slices.Clone(list), func(a definition.Artifact) bool { return !a.Boots() })
 	quick := []string{"raw", "qcow2", "vhdx", "vhd", "vmdk"}
-	slices.SortStableFunc(starts, func(a, b definition.Artifact) int {
-		return slices.Index(quick, a.Format) - slices.Index(quick, b.Format)
-	})
+	rank := func(a definition.Artifact) int {
+		if i := slices.Index(quick, a.Format); i >= 0 {
+			return i
+		}
+		return len(quick)
+	}
+	slices.SortStableFunc(starts, func(a, b definition.Artifact) int { return rank(a) - rank(b) })
 	return starts
 }
 

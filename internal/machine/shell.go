@@ -86,7 +86,12 @@ func (s Sandbox) shell(ctx context.Context, at Folders, network bool, shell Shel
 		in.Close()
 	}()
 	ended := make(chan struct{})
-	defer close(ended)
+	defer func() {
+		close(ended)
+		for _, f := range []*os.File{takeAnswers, out, errs} {
+			f.Close()
+		}
+	}()
 	go func() {
 		enc := json.NewEncoder(giveOrders)
 		_ = enc.Encode(o) // if it does not arrive, there is no answer

@@ -15,10 +15,13 @@ func Skip(t testing.TB, form string, args ...any) {
 	t.Skipf(form, args...)
 }
 
-// Long leaves a test that takes a quarter of a minute or more to 'make test', which asks for it.
+// Long leaves a test that takes a quarter of a minute or more to 'make test-long', which asks for it.
 func Long(t testing.TB) {
 	t.Helper()
-	if os.Getenv("ZYGOS_LONG") == "" {
-		Skip(t, "long; 'make test' runs it")
+	if !IsLong() {
+		t.Skip("long; 'make test-long' runs it")
 	}
 }
+
+// IsLong reports whether long tests were asked for; else some leave a short round.
+func IsLong() bool { return os.Getenv("ZYGOS_LONG") != "" }

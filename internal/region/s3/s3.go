@@ -130,11 +130,15 @@ type keys struct {
 
 func (k *keys) Retrieve() (credentials.Value, error) { return k.RetrieveWithCredContext(nil) }
 
-func (k *keys) RetrieveWithCredContext(*credentials.CredContext) (v credentials.Value, err error) {
+func (k *keys) RetrieveWithCredContext(by *credentials.CredContext) (v credentials.Value, err error) {
 	if v.SignerType = credentials.SignatureAnonymous; k.from == "" {
 		return v, nil
 	}
-	value, err := region.Credentials(context.Background(), k.region, k.from, k.root)
+	ctx := context.Background()
+	if by != nil && by.Context != nil {
+		ctx = by.Context
+	}
+	value, err := region.Credentials(ctx, k.region, k.from, k.root)
 	if err != nil {
 		return v, err
 	}

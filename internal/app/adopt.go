@@ -8,11 +8,11 @@ import (
 
 	"zygos/internal/artifact"
 	"zygos/internal/base"
-	"zygos/internal/build"
 	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
 	"zygos/internal/reading"
+	"zygos/internal/record"
 	"zygos/internal/state"
 	"zygos/internal/store"
 	"zygos/internal/supply"
@@ -23,7 +23,7 @@ type AdoptRequest struct{ File, Image, Version string }
 
 // Adopt makes a version of a disk or a root archive: its tree becomes a layer, and a disk is kept as it is. Nothing runs and nothing is
 // sealed.
-func (a *App) Adopt(ctx context.Context, r AdoptRequest) (*build.Record, error) {
+func (a *App) Adopt(ctx context.Context, r AdoptRequest) (*record.Record, error) {
 	img, err := a.Image(r.Image)
 	if err != nil {
 		return nil, err

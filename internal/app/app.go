@@ -15,6 +15,7 @@ import (
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/region/kinds"
 	"zygos/internal/rules"
 	"zygos/internal/state"
@@ -40,7 +41,7 @@ type App struct {
 	// Note hears in words what the user should know beside the result.
 	Note func(text string)
 	// Watch is told of the events of builds, from several goroutines.
-	Watch func(build.Event)
+	Watch func(record.Event)
 
 	unheard map[string]error // bases whose feeds were asked in vain, and why
 }
@@ -86,7 +87,7 @@ func Open(ctx context.Context, at Where, how Care, by Caller) (*App, error) {
 	}
 	s.Epoch = by.Epoch
 	a := &App{State: s, Who: by.Who, unheard: map[string]error{}, Progress: func(string, int64, int64) {},
-		There: func(string, string, int64, int64) {}, Note: func(string) {}, Watch: func(build.Event) {}}
+		There: func(string, string, int64, int64) {}, Note: func(string) {}, Watch: func(record.Event) {}}
 	a.hearCatalog()
 	return a, err
 }

@@ -14,6 +14,7 @@ import (
 	"zygos/internal/family"
 	"zygos/internal/plain"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/state"
 )
 
@@ -27,8 +28,8 @@ type BuildRequest struct {
 // Built is what became of one image.
 type Built struct {
 	Image string
-	Plan  *plan.Plan    // nil if it came to none
-	Made  *build.Record // nil if nothing was made
+	Plan  *plan.Plan     // nil if it came to none
+	Made  *record.Record // nil if nothing was made
 	Err   error
 	Idle  bool // not built, since its parent failed
 }

@@ -8,14 +8,13 @@ import (
 	"slices"
 	"strings"
 
-	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/hunt"
-	"zygos/internal/judge"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/state"
 )
 
@@ -57,19 +56,19 @@ func (a *App) Hunt(ctx context.Context, r HuntRequest, tell func(string)) (*hunt
 	defer hold.Close()
 	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
 	h := hunt.Hunt{Variant: variant, Layers: a.Layers, Tell: tell, Known: state.Known{State: a.State}, Root: a.Root,
-		Record: func(v *catalog.Version) (*build.Record, error) { return build.ReadRecord(a.Dir, v.Build) },
+		Record: func(v *catalog.Version) (*record.Record, error) { return record.Read(a.Dir, v.Build) },
 		Find: func(ctx context.Context, image, version string) (*catalog.Version, error) {
 			return a.Catalog.Resolve(ctx, definition.Ref{Image: image, Selector: version})
 		},
-		Judge: func(ctx context.Context, layers []string) (judge.Result, error) {
+		Judge: func(ctx context.Context, layers []string) (record.CheckResult, error) {
 			on := bench{dir: dir, store: a.Layers, layers: layers, variant: variant, limits: machine.Limits(img.Limits)}
 			b, err := a.bench(r.Image, on, []plan.Check{*check})
 			if err != nil {
-				return judge.Result{}, err
+				return record.CheckResult{}, err
 			}
-			list, err := b.Judge(ctx, []plan.Check{*check}, func(judge.Result) {})
+			list, err := b.Judge(ctx, []plan.Check{*check}, func(record.CheckResult) {})
 			if err != nil {
-				return judge.Result{}, err
+				return record.CheckResult{}, err
 			}
 			return list[0], nil
 		}}

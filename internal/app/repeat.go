@@ -7,10 +7,10 @@ import (
 	"fmt"
 	"os"
 
-	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/repeat"
 	"zygos/internal/state"
 )
@@ -57,7 +57,7 @@ func (a *App) keepRepeat(ctx context.Context, v *catalog.Version, o *repeat.Outc
 	if err != nil {
 		return err
 	}
-	j := catalog.Judgement{Image: v.Image, Version: v.Version, At: a.Catalog.Now().UTC(), Who: a.Who, Host: host, How: build.Repeated,
+	j := catalog.Judgement{Image: v.Image, Version: v.Version, At: a.Catalog.Now().UTC(), Who: a.Who, Host: host, How: record.Repeated,
 		Digest: "sha256:" + plan.Digest(text), Document: string(text)}
 	if o.Identical {
 		j.Passed = 1
@@ -72,7 +72,7 @@ func (a *App) Repeats(ctx context.Context, v *catalog.Version) (string, error) {
 	list, err := a.Catalog.Judgements(ctx, v.Image, v.Version)
 	times, same := 0, 0
 	for _, j := range list {
-		if j.How == build.Repeated {
+		if j.How == record.Repeated {
 			times++
 			same += j.Passed
 		}

@@ -18,6 +18,7 @@ import (
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/region/kinds"
 )
 
@@ -119,15 +120,15 @@ func (a *App) Builds(ctx context.Context, image string, most int) (list []catalo
 }
 
 // Log calls take with each event of a build's log; with follow, until the build ends.
-func (a *App) Log(ctx context.Context, b *catalog.Build, follow bool, take func(build.Event) error) error {
+func (a *App) Log(ctx context.Context, b *catalog.Build, follow bool, take func(record.Event) error) error {
 	if err := compare.Elsewhere(a.State, b); err != nil {
 		return err
 	}
-	return build.ReadLog(ctx, a.Dir, b.ID, follow, take)
+	return record.ReadJournal(ctx, a.Dir, b.ID, follow, take)
 }
 
 // View finds the tree that a build's id or a reference means, after a stage or as it was captured.
-func (a *App) View(ctx context.Context, word, variant, stage string) (*build.View, error) {
+func (a *App) View(ctx context.Context, word, variant, stage string) (*record.View, error) {
 	id := word
 	if !plan.IsBuildID(word) {
 		v, err := a.Look(ctx, word)
@@ -149,7 +150,7 @@ func (a *App) View(ctx context.Context, word, variant, stage string) (*build.Vie
 }
 
 // Enter runs a shell on a view, and returns its exit code. What it changes is thrown away, or kept in a folder if one is named.
-func (a *App) Enter(ctx context.Context, view *build.View, shell machine.Shell, keep string) (code int, err error) {
+func (a *App) Enter(ctx context.Context, view *record.View, shell machine.Shell, keep string) (code int, err error) {
 	engine := a.Engine()
 	dir, hold, err := engine.Hold(ctx, "enter-"+rand.Text(), view.Layers)
 	if err != nil {

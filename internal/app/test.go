@@ -19,6 +19,7 @@ import (
 	"zygos/internal/machine"
 	"zygos/internal/plan"
 	"zygos/internal/publish"
+	"zygos/internal/record"
 	"zygos/internal/repeat"
 	"zygos/internal/secret"
 	"zygos/internal/state"
@@ -39,7 +40,7 @@ type TestRequest struct {
 // Tested is what a version was judged to be.
 type Tested struct {
 	Version   *catalog.Version
-	Results   []judge.Result
+	Results   []record.CheckResult
 	Judgement *catalog.Judgement // nil if only some checks judged: that is not kept
 	Spent     []Spent            // where its time went
 }
@@ -70,7 +71,7 @@ func (t *Tested) spent(on string, bytes int64, took time.Duration) {
 }
 
 // Test judges a version; each is told each result as it comes. Documents that could not be written are an error beside the results.
-func (a *App) Test(ctx context.Context, r TestRequest, each func(judge.Result)) (*Tested, error) {
+func (a *App) Test(ctx context.Context, r TestRequest, each func(record.CheckResult)) (*Tested, error) {
 	v, err := a.Look(ctx, r.Ref)
 	if err == nil {
 		err = a.Writable()
@@ -125,7 +126,7 @@ func (a *App) Test(ctx context.Context, r TestRequest, each func(judge.Result)) 
 	if r.Region != "" {
 		how += " in " + r.Region
 	}
-	if t.Judgement, err = build.NewJudgement(v, a.Catalog.Now(), a.Who, how, t.Results); err == nil {
+	if t.Judgement, err = record.NewJudgement(v, a.Catalog.Now(), a.Who, how, t.Results); err == nil {
 		err = a.Catalog.Judge(ctx, *t.Judgement)
 	}
 	if err != nil {
@@ -136,7 +137,7 @@ func (a *App) Test(ctx context.Context, r TestRequest, each func(judge.Result)) 
 }
 
 // judgeTree judges a variant: as it lies in a region if one is named, else as it is kept here.
-func (a *App) judgeTree(ctx context.Context, t *Tested, b *bench, checks []plan.Check, region string, each func(judge.Result)) error {
+func (a *App) judgeTree(ctx context.Context, t *Tested, b *bench, checks []plan.Check, region string, each func(record.CheckResult)) error {
 	var from *definition.Region
 	var placed []catalog.Placement
 	if region != "" {
@@ -288,7 +289,7 @@ func (a *App) definitionOf(v *catalog.Version, recorded bool, dir string) (*defi
 		img, err := a.Definition(v.Image)
 		return img, a.Root, err
 	}
-	record, err := build.ReadRecord(a.Dir, v.Build)
+	record, err := record.Read(a.Dir, v.Build)
 	if err != nil {
 		return nil, "", fmt.Errorf("the record of %s is not kept in this state: %w", v.Ref(), err)
 	}

@@ -18,6 +18,7 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/disk"
 	"zygos/internal/layer"
+	"zygos/internal/record"
 	"zygos/internal/state"
 	"zygos/internal/supply"
 	"zygos/internal/vm"
@@ -100,7 +101,7 @@ type bootable struct {
 
 // bootable lists the artifacts of a version that start, of one variant if it is named, the quickest to read first.
 func (a *App) bootable(v *catalog.Version, variant string) (list []bootable, err error) {
-	record, err := build.ReadRecord(a.Dir, v.Build)
+	record, err := record.Read(a.Dir, v.Build)
 	if err != nil {
 		return nil, fmt.Errorf("the record of %s is not in this state: %w", v.Ref(), err)
 	}

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/compare"
 	"zygos/internal/definition"
@@ -15,6 +14,7 @@ import (
 	"zygos/internal/plain"
 	"zygos/internal/plan"
 	"zygos/internal/publish"
+	"zygos/internal/record"
 	"zygos/internal/report"
 	"zygos/internal/rules"
 	"zygos/internal/state"
@@ -87,7 +87,7 @@ func (a *App) Show(ctx context.Context, ref string) (*Account, error) {
 	if t.Made, err = a.Catalog.Build(ctx, v.Build); err != nil {
 		return nil, err
 	}
-	if r, err := build.ReadRecord(a.Dir, v.Build); err == nil && r.Plan != nil {
+	if r, err := record.Read(a.Dir, v.Build); err == nil && r.Plan != nil {
 		t.Found = r.Plan.Base.Found
 	}
 	relatives, err := a.Catalog.Family(ctx, v.Image, v.Version, 1)

@@ -12,6 +12,7 @@ import (
 	"zygos/internal/judge"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/vm"
 )
 
@@ -92,7 +93,7 @@ func ChecksIn(checks []plan.Check, booted bool) []plan.Check {
 
 // JudgeBooted judges by the checks of a machine that is started for them, if there are any; tell hears its console, up that it came up.
 func (e *Engine) JudgeBooted(ctx context.Context, on *judge.Bench, checks []plan.Check, disk func() (Booting, error),
-	tell func(line string), up func(*vm.Running), each func(judge.Result)) ([]judge.Result, error) {
+	tell func(line string), up func(*vm.Running), each func(record.CheckResult)) ([]record.CheckResult, error) {
 	checks = ChecksIn(checks, true)
 	return on.Booted(ctx, checks, func(ctx context.Context) (*vm.Running, error) {
 		d, err := disk()

@@ -12,6 +12,7 @@ import (
 	"zygos/internal/artifact"
 	"zygos/internal/definition"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/store"
 	"zygos/internal/vm"
 )
@@ -36,25 +37,25 @@ func (b *branch) boots(ctx context.Context, a definition.Artifact, blob store.Bl
 	if err != nil {
 		return fmt.Errorf("%s says boots = %q, and no machine can be started here: %w", a.Called(), plan.Age(limit), err)
 	}
-	at, began := At{bootStage, a.Called()}, time.Now()
-	b.emit(StepBegan{At: at})
+	at, began := record.At{Stage: bootStage, Step: a.Called()}, time.Now()
+	b.emit(record.StepBegan{At: at})
 	m := vm.Machine{Disk: b.Store.Path(blob.Digest), Format: artifact.Find(a.Format).QEMU, CPUs: TryCPUs, Memory: TryMemory, Temp: b.dir,
 		BIOS: BIOS(b.Layers, b.layers, a), Alone: Alone(a)}
 	b.noteTrial()
-	took, err := host.Comes(ctx, m, limit, func(line string) { b.emit(Output{at, "out", line}) })
+	took, err := host.Comes(ctx, m, limit, func(line string) { b.emit(record.Output{At: at, Stream: "out", Text: line}) })
 	var down *vm.NotUpError
 	if errors.As(err, &down) {
-		f := &Failure{Build: b.plan.Build, Image: b.plan.Image, Variant: b.shape.Variant, Stage: bootStage, Step: a.Called(),
+		f := &record.Failure{Build: b.plan.Build, Image: b.plan.Image, Variant: b.shape.Variant, Stage: bootStage, Step: a.Called(),
 			Reason: down.Error(), Tail: down.Console}
 		if len(f.Tail) == 0 && !strings.Contains(a.Says["cmdline"], "console=") {
 			f.Reason += `; its console said nothing: with cmdline = "console=ttyS0" it speaks`
 		}
-		b.emit(StepDone{At: at, Failed: f.Reason, Took: time.Since(began)})
+		b.emit(record.StepDone{At: at, Failed: f.Reason, Took: time.Since(began)})
 		f.Kept = b.keepDisk(a, blob, f) == nil
 		return f
 	}
 	if err == nil {
-		b.emit(Booted{Name: a.Called(), Took: took})
+		b.emit(record.Booted{Name: a.Called(), Took: took})
 		_ = store.WriteFile(up, []byte(blob.Digest.String())) // without it, the next build starts it again
 	}
 	return err
@@ -72,14 +73,14 @@ func (b *branch) noteTrial() {
 		}
 	}
 	if len(names) > 0 {
-		b.emit(Note{Text: "scripts of first boot that do not run in this trial: " + strings.Join(names, ", ") + "; trial = true lets them"})
+		b.emit(record.Note{Text: "scripts of first boot that do not run in this trial: " + strings.Join(names, ", ") + "; trial = true lets them"})
 	}
 }
 
 // keepDisk keeps a disk that did not come up or was found wrong, for a look at it.
-func (b *branch) keepDisk(a definition.Artifact, blob store.Blob, f *Failure) error {
+func (b *branch) keepDisk(a definition.Artifact, blob store.Blob, f *record.Failure) error {
 	f.Disk = true
-	kept := failedState{Failure: f, Layers: b.layers, Stage: plan.Stage{Name: bootStage}, Disk: "disk" + artifact.Find(a.Format).Extension,
+	kept := record.FailedState{Failure: f, Layers: b.layers, Stage: plan.Stage{Name: bootStage}, Disk: "disk" + artifact.Find(a.Format).Extension,
 		Artifact: &a}
 	return b.keepState(kept, func(dir string) error { return os.Link(b.Store.Path(blob.Digest), filepath.Join(dir, kept.Disk)) })
 }

@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"slices"
 	"time"
@@ -18,11 +17,10 @@ import (
 
 	"zygos/internal/artifact"
 	"zygos/internal/catalog"
-	"zygos/internal/judge"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
-	"zygos/internal/seal"
+	"zygos/internal/record"
 	"zygos/internal/secret"
 	"zygos/internal/state"
 	"zygos/internal/store"
@@ -43,116 +41,27 @@ type Engine struct {
 	// Base makes a base, or a variant of an image's version, a layer, with a folder for what is unfinished.
 	Base func(ctx context.Context, b plan.Base, variant, temp string,
 		progress func(doing string, done, total int64)) (*layer.Snapshot, error)
-	Watch  func(Event)
+	Watch  func(record.Event)
 	Slots  chan struct{} // its capacity is how many stages and captures run at once; nil for any number
 	Commit string        // that is checked out where the workspace is, "" for none
 	Budget int64         // bytes that the state may take, as far as it can be helped; 0 for any
-}
-
-// Failure says where and how a build's script or step failed.
-type Failure struct {
-	Build   string   `json:"build"`
-	Image   string   `json:"image"`
-	Variant string   `json:"variant,omitempty"`
-	Stage   string   `json:"stage"`
-	Step    string   `json:"step"`
-	Source  string   `json:"source,omitempty"` // script in the workspace
-	Line    int      `json:"line,omitempty"`
-	Code    int      `json:"code,omitempty"`
-	Signal  string   `json:"signal,omitempty"`
-	Reason  string   `json:"reason,omitempty"`
-	Tail    []string `json:"tail"`           // the last lines it printed
-	Kept    bool     `json:"kept,omitempty"` // the state in which it failed can be entered
-	Disk    bool     `json:"disk,omitempty"` // and started
-}
-
-func (f *Failure) Error() string {
-	at := f.Step
-	if f.Line > 0 {
-		at = fmt.Sprintf("%s:%d", f.Step, f.Line)
-	}
-	return fmt.Sprintf("stage %s: %s: %s", f.Stage, at, f.How())
-}
-
-// How says in words how the step ended.
-func (f *Failure) How() string {
-	switch {
-	case f.Reason != "":
-		return f.Reason
-	case f.Signal != "":
-		return "ended by signal " + f.Signal
-	}
-	return fmt.Sprintf("exit code %d", f.Code)
-}
-
-// StepRecord is what a build's record says of a step that ran.
-type StepRecord struct {
-	Name   string        `json:"name"`
-	Source string        `json:"source,omitempty"`
-	Digest string        `json:"sha256"` // of what went in
-	Lines  int64         `json:"lines"`  // that it printed
-	Took   time.Duration `json:"took_ns"`
-}
-
-// StageRecord is what a build's record says of a stage.
-type StageRecord struct {
-	Name    string        `json:"name"`
-	Key     string        `json:"key"`
-	Layer   string        `json:"layer"`
-	Bytes   int64         `json:"bytes"`
-	Reason  string        `json:"reason,omitempty"` // why it ran
-	Reused  string        `json:"reused,omitempty"` // the build that ran it
-	Retries int           `json:"retries,omitempty"`
-	Took    time.Duration `json:"took_ns"`
-	Steps   []StepRecord  `json:"steps,omitempty"`
-}
-
-// ShapeRecord is what a build's record says of a variant.
-type ShapeRecord struct {
-	Variant string        `json:"variant,omitempty"`
-	Stages  []StageRecord `json:"stages"`
-	Seal    []seal.Result `json:"seal"`
-}
-
-// RecordSchema is the schema of records. A record of this schema is called record.json once its build made a version; of
-// zygos.build/2, it was called so before.
-const RecordSchema = "zygos.build/3"
-
-// Record is the document of a finished build.
-type Record struct {
-	Schema  string           `json:"schema"`
-	Build   string           `json:"build"`
-	Host    string           `json:"host"`
-	Commit  string           `json:"commit,omitempty"`  // of the repository around the workspace
-	Catalog string           `json:"catalog,omitempty"` // identity of the one that the version is in
-	Version *catalog.Version `json:"version"`
-	Shapes  []ShapeRecord    `json:"shapes"`
-	Took    time.Duration    `json:"took_ns"`
-	Plan    *plan.Plan       `json:"plan"`
 }
 
 // run is one build on its way.
 type run struct {
 	*Engine
 	plan    *plan.Plan
-	log     *Log
+	log     *record.Journal
 	dir     string       // everything unfinished
 	store   *store.Store // the engine's, with its unfinished blobs in dir
 	secrets *secret.Matcher
-	record  Record
-}
-
-// CancelledError says who stopped a build.
-type CancelledError struct{ Image, Who string }
-
-func (c *CancelledError) Error() string {
-	return fmt.Sprintf("the build of %s was cancelled by %s", c.Image, c.Who)
+	record  record.Record
 }
 
 // Run carries out a plan. A step that fails gives a *Failure; a build that somebody stops from
 // elsewhere gives a *CancelledError; a version number that another build took since the plan was
 // made gives a *catalog.TakenError, before anything is done.
-func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
+func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*record.Record, error) {
 	if err := e.claim(); err != nil {
 		return nil, err
 	}
@@ -162,7 +71,7 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 	}
 	defer hold.Close()
 	r := &run{Engine: e, plan: p, dir: dir, store: &store.Store{Dir: e.Store.Dir, Temp: dir},
-		record: Record{Schema: RecordSchema, Build: p.Build, Commit: e.Commit, Plan: p}}
+		record: record.Record{Schema: record.Schema, Build: p.Build, Commit: e.Commit, Plan: p}}
 	r.record.Host, _ = os.Hostname()              // a host without a name has none to record
 	defer func() { _ = layer.RemoveAll(r.dir) }() // what stays is swept by the next build
 	began := time.Now()
@@ -174,7 +83,7 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 		Why: p.Why}); err != nil {
 		return nil, err
 	}
-	if r.log, err = openLog(e.State.Build(p.Build, ""), e.Watch); err != nil {
+	if r.log, err = record.OpenJournal(e.State.Build(p.Build, ""), e.Watch); err != nil {
 		return nil, errors.Join(err, e.Catalog.EndBuild(ctx, p.Build, catalog.Failed, err.Error(), e.Catalog.Now()))
 	}
 	inner, cancel := context.WithCancelCause(ctx)
@@ -193,13 +102,13 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*Record, error) {
 	}
 	e.forgetFailed(p.Image, p.Build)
 	if err := e.Trim(context.WithoutCancel(ctx), p.Build); err != nil {
-		r.emit(Note{Text: "the size budget could not be kept: " + err.Error()})
+		r.emit(record.Note{Text: "the size budget could not be kept: " + err.Error()})
 	}
 	if err != nil {
 		r.fail(ctx, err)
-		return nil, errors.Join(err, r.log.close())
+		return nil, errors.Join(err, r.log.Close())
 	}
-	return &r.record, r.log.close()
+	return &r.record, r.log.Close()
 }
 
 func secretsOf(p *plan.Plan) (list []secret.Secret) {
@@ -222,14 +131,14 @@ func secretsOf(p *plan.Plan) (list []secret.Secret) {
 
 func (r *run) fail(ctx context.Context, err error) {
 	state, text := catalog.Failed, err.Error()
-	var cancelled *CancelledError
+	var cancelled *record.CancelledError
 	switch {
 	case errors.As(err, &cancelled):
 		state, text = catalog.Cancelled, err.Error()
 	case ctx.Err() != nil:
 		state, text = catalog.Cancelled, "interrupted by "+r.Who
 	}
-	broke := Broke{Text: text}
+	broke := record.Broke{Text: text}
 	if state == catalog.Failed {
 		errors.As(err, &broke.Failure)
 	}
@@ -237,23 +146,23 @@ func (r *run) fail(ctx context.Context, err error) {
 	// The context may have ended; the record of it must be written all the same. If it cannot,
 	// the next command finds that this one is gone.
 	if err := r.Catalog.EndBuild(context.WithoutCancel(ctx), r.plan.Build, state, text, r.Catalog.Now()); err != nil {
-		r.emit(Note{Text: "the catalog could not be told how the build ended: " + err.Error()})
+		r.emit(record.Note{Text: "the catalog could not be told how the build ended: " + err.Error()})
 	}
 }
 
-func (r *run) emit(w What) { r.tell("", w) }
+func (r *run) emit(w record.What) { r.tell("", w) }
 
 // tell passes on what happened, in a variant or in all of the build, without secrets.
-func (r *run) tell(variant string, w What) {
-	if m, ok := w.(maskable); ok && r.secrets != nil {
-		w = m.mask(r.secrets.Text)
+func (r *run) tell(variant string, w record.What) {
+	e := record.Event{Time: time.Now().UTC(), Build: r.plan.Build, Image: r.plan.Image, Variant: variant, What: w}
+	if r.secrets != nil {
+		e = e.Mask(r.secrets.Text)
 	}
-	e := Event{Time: time.Now().UTC(), Build: r.plan.Build, Image: r.plan.Image, Variant: variant, What: w}
 	if r.log == nil { // what is done with a version later is no part of its build
 		r.Watch(e)
 		return
 	}
-	r.log.emit(e)
+	r.log.Append(e)
 }
 
 // maskAll masks secrets in names of files, which scripts choose.
@@ -278,7 +187,7 @@ func (e maskedError) Error() string { return e.text }
 func (e maskedError) Unwrap() error { return e.error }
 
 func (r *run) carryOut(ctx context.Context, began time.Time) error {
-	r.emit(Started{Version: r.plan.Version, Why: r.plan.Why})
+	r.emit(record.Started{Version: r.plan.Version, Why: r.plan.Why})
 	r.keepTexts(ctx)
 	if err := r.base(ctx); err != nil {
 		return err
@@ -305,7 +214,7 @@ func (r *run) base(ctx context.Context) error {
 			continue
 		}
 		snap, err := r.Base(ctx, r.plan.Base, shape.From, r.dir, func(doing string, done, total int64) {
-			r.emit(Progress{Doing: doing, Done: done, Total: total})
+			r.emit(record.Progress{Doing: doing, Done: done, Total: total})
 		})
 		if err != nil {
 			return r.full(err, 0)
@@ -322,7 +231,7 @@ func (r *run) base(ctx context.Context) error {
 			}
 		}
 	}
-	r.emit(BaseReady{Base: r.plan.Base.Name + "@" + r.plan.Base.Version, Took: time.Since(began)})
+	r.emit(record.BaseReady{Base: r.plan.Base.Name + "@" + r.plan.Base.Version, Took: time.Since(began)})
 	return nil
 }
 
@@ -335,7 +244,7 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	p := r.plan
 	v := catalog.Version{Image: p.Image, Version: p.Version, Build: p.Build, Created: now, BaseName: p.Base.Name, BaseVersion: p.Base.Version,
 		BaseDigest: p.Base.Digest, BaseImage: p.Base.Image, Fingerprint: p.Fingerprint, Epoch: p.Shapes[0].Epoch, Labels: p.Labels}
-	var judged []judge.Result
+	var judged []record.CheckResult
 	for _, b := range branches {
 		v.Trees = append(v.Trees, b.counted)
 		v.Artifacts = append(v.Artifacts, b.artifacts...)
@@ -343,7 +252,7 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 		judged = append(judged, b.judged...)
 	}
 	if len(judged) > 0 {
-		j, err := NewJudgement(&v, now, r.Who, "build", judged)
+		j, err := record.NewJudgement(&v, now, r.Who, "build", judged)
 		if err != nil {
 			return err
 		}
@@ -354,7 +263,7 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	if err != nil {
 		return err
 	}
-	if err := store.WriteFile(r.path(pendingName), append(text, '\n')); err != nil {
+	if err := store.WriteFile(r.path(record.PendingFile), append(text, '\n')); err != nil {
 		return r.full(err, 0)
 	}
 	if err := r.list(ctx, &v); err != nil {
@@ -366,10 +275,10 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	if err := r.Catalog.Register(ctx, v); err != nil {
 		return err
 	}
-	if err := os.Rename(r.path(pendingName), r.path(recordName)); err != nil { // the next sweep does it
-		r.emit(Note{Text: "the record could not be put in its place: " + err.Error()})
+	if err := os.Rename(r.path(record.PendingFile), r.path(record.File)); err != nil { // the next sweep does it
+		r.emit(record.Note{Text: "the record could not be put in its place: " + err.Error()})
 	}
-	r.emit(Registered{Version: p.Version, Took: r.record.Took})
+	r.emit(record.Registered{Version: p.Version, Took: r.record.Took})
 	return nil
 }
 
@@ -389,44 +298,6 @@ func (e *Engine) list(ctx context.Context, v *catalog.Version) error {
 
 // path is a file in the build's own folder.
 func (r *run) path(name string) string { return r.State.Build(r.plan.Build, name) }
-
-const (
-	recordName  = "record.json"
-	pendingName = "record-pending.json" // of a build whose version is not registered yet, as far as the folder knows
-)
-
-// Pending reports whether a build wrote its record and is not known to have made a version: it was not registered, or its
-// process ended at that moment.
-func Pending(at state.Dir, id string) bool {
-	_, err := os.Stat(at.Build(id, pendingName))
-	return err == nil
-}
-
-// Made reports whether the log of a build says that it made a version. known is false if it has no log.
-func Made(ctx context.Context, at state.Dir, id string) (made, known bool) {
-	err := ReadLog(ctx, at, id, false, func(e Event) error {
-		_, yes := e.What.(Registered)
-		made = made || yes
-		return nil
-	})
-	return made, err == nil
-}
-
-// ReadRecord reads the record of a build that made a version.
-func ReadRecord(at state.Dir, id string) (*Record, error) {
-	text, err := os.ReadFile(at.Build(id, recordName))
-	if errors.Is(err, fs.ErrNotExist) { // whoever asks knows that it made one
-		text, err = os.ReadFile(at.Build(id, pendingName))
-	}
-	if err != nil {
-		return nil, err
-	}
-	var r Record
-	if err := json.Unmarshal(text, &r); err != nil {
-		return nil, fmt.Errorf("record of %s: %w", id, err)
-	}
-	return &r, nil
-}
 
 // full says of an error for want of space how much there is and, if need is known, how much is
 // missing; other errors pass. need is in bytes.

@@ -24,6 +24,7 @@ import (
 	"zygos/internal/machine"
 	"zygos/internal/machine/machinetest"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/state"
 	"zygos/internal/store"
 )
@@ -35,7 +36,7 @@ type works struct {
 	t      *testing.T
 	engine *build.Engine
 	hand   *hand
-	events []build.Event
+	events []record.Event
 }
 
 func newWorks(t *testing.T) *works {
@@ -51,7 +52,7 @@ func newWorks(t *testing.T) *works {
 	t.Cleanup(func() { c.Close() })
 	layers := &layer.Store{Dir: dir.Layers(), Owners: owners, Check: true}
 	w.engine = &build.Engine{State: dir, Root: dir.In(), Who: "me", Layers: layers, Store: s, Machine: w.hand, IDs: ids, Catalog: c,
-		Watch: func(e build.Event) { w.events = append(w.events, e) },
+		Watch: func(e record.Event) { w.events = append(w.events, e) },
 		Base: func(_ context.Context, _ plan.Base, _, temp string, _ func(string, int64, int64)) (*layer.Snapshot, error) {
 			dir, err := layers.Begin(temp)
 			require.NoError(t, err)
@@ -102,7 +103,7 @@ func (w *works) versions() []catalog.Version {
 
 func TestBuildRegistersWhatItCaptured(t *testing.T) {
 	w := newWorks(t)
-	record, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one", "two"))
+	made, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one", "two"))
 	require.NoError(t, err)
 	require.Equal(t, []string{"started", "base", "stage", "step", "output", "step-done", "stage-done", "stage", "step", "output",
 		"step-done", "stage-done",
@@ -122,14 +123,14 @@ func TestBuildRegistersWhatItCaptured(t *testing.T) {
 
 	text, err := os.ReadFile(w.engine.State.In("builds/b-1.0.0/record.json"))
 	require.NoError(t, err)
-	var kept build.Record
+	var kept record.Record
 	require.NoError(t, json.Unmarshal(text, &kept))
-	require.Equal(t, build.RecordSchema, kept.Schema)
-	require.Equal(t, record.Shapes[0].Stages[0].Layer, kept.Shapes[0].Stages[0].Layer)
+	require.Equal(t, record.Schema, kept.Schema)
+	require.Equal(t, made.Shapes[0].Stages[0].Layer, kept.Shapes[0].Stages[0].Layer)
 	require.Equal(t, []string{"etc/machine-id"}, kept.Shapes[0].Seal[0].Paths)
 	var logged []string
-	require.NoError(t, build.ReadLog(t.Context(), w.engine.State, "b-1.0.0", false,
-		func(e build.Event) error { logged = append(logged, e.Kind()); return nil }))
+	require.NoError(t, record.ReadJournal(t.Context(), w.engine.State, "b-1.0.0", false,
+		func(e record.Event) error { logged = append(logged, e.Kind()); return nil }))
 	require.Equal(t, w.kinds(), logged)
 }
 
@@ -155,10 +156,10 @@ func TestSecondBuildReusesStages(t *testing.T) {
 	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one", "two"))
 	require.NoError(t, err)
 	w.hand.stages, w.events = nil, nil
-	record, err := w.engine.Run(t.Context(), w.plan("1.0.1", "one", "three"))
+	made, err := w.engine.Run(t.Context(), w.plan("1.0.1", "one", "three"))
 	require.NoError(t, err)
 	require.Equal(t, []string{"three"}, w.hand.stages)
-	require.Equal(t, "b-1.0.0", record.Shapes[0].Stages[0].Reused)
+	require.Equal(t, "b-1.0.0", made.Shapes[0].Stages[0].Reused)
 	require.Len(t, w.versions(), 2)
 }
 
@@ -174,7 +175,7 @@ func TestFailedStepRegistersNothingAndKeepsFinishedStages(t *testing.T) {
 		return &machine.StepError{Name: "x", Code: 3, Line: 29}
 	}
 	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one", "two", "three"))
-	var failure *build.Failure
+	var failure *record.Failure
 	require.ErrorAs(t, err, &failure)
 	require.Equal(t, "stage two: scripts/two.sh:29: exit code 3", failure.Error())
 	require.Len(t, failure.Tail, 12)
@@ -285,10 +286,10 @@ func TestLogOfADeadBuildIsReadAsFarAsItGoes(t *testing.T) {
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "log.jsonl"), []byte(`{"kind":"started"}`+"\n"+`{"kind":"sta`), 0o644))
 	count := 0
-	require.NoError(t, build.ReadLog(t.Context(), w.engine.State, "b-dead", false, func(build.Event) error { count++; return nil }))
+	require.NoError(t, record.ReadJournal(t.Context(), w.engine.State, "b-dead", false, func(record.Event) error { count++; return nil }))
 	require.Equal(t, 1, count)
 	stop := errors.New("enough")
-	require.ErrorIs(t, build.ReadLog(t.Context(), w.engine.State, "b-dead", false, func(build.Event) error { return stop }), stop)
+	require.ErrorIs(t, record.ReadJournal(t.Context(), w.engine.State, "b-dead", false, func(record.Event) error { return stop }), stop)
 }
 
 func TestFailedStageRunsAgainFromTheTreeBeforeIt(t *testing.T) {
@@ -304,9 +305,9 @@ func TestFailedStageRunsAgainFromTheTreeBeforeIt(t *testing.T) {
 	}
 	p := w.plan("1.0.0", "one")
 	p.Shapes[0].Stages[0].Retries = 2
-	record, err := w.engine.Run(t.Context(), p)
+	made, err := w.engine.Run(t.Context(), p)
 	require.NoError(t, err)
-	require.Equal(t, 1, record.Shapes[0].Stages[0].Retries)
+	require.Equal(t, 1, made.Shapes[0].Stages[0].Retries)
 	require.Contains(t, w.kinds(), "retry")
 	_, err = os.Stat(w.engine.State.In("failed", "b-1.0.0"))
 	require.ErrorIs(t, err, os.ErrNotExist, "only the last failure is kept")
@@ -322,11 +323,11 @@ func TestStateOfAFailedStageIsKeptForALook(t *testing.T) {
 		return &machine.StepError{Name: "x", Code: 1}
 	}
 	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one", "two"))
-	var failure *build.Failure
+	var failure *record.Failure
 	require.ErrorAs(t, err, &failure)
 	require.True(t, failure.Kept)
-	view := func(stage string) (*build.View, error) {
-		return build.ViewFailed(t.Context(), w.engine.State, &catalog.Build{ID: "b-1.0.0", State: catalog.Failed}, "", stage)
+	view := func(stage string) (*record.View, error) {
+		return record.ViewFailed(t.Context(), w.engine.State, &catalog.Build{ID: "b-1.0.0", State: catalog.Failed}, "", stage)
 	}
 	v, err := view("")
 	require.NoError(t, err)
@@ -344,10 +345,10 @@ func TestStateOfAFailedStageIsKeptForALook(t *testing.T) {
 	require.NoError(t, err)
 	_, err = view("")
 	require.ErrorContains(t, err, "no state is kept")
-	v, err = build.ViewBuild(w.engine.State, "b-1.0.1", "", "one")
+	v, err = record.ViewBuild(w.engine.State, "b-1.0.1", "", "one")
 	require.NoError(t, err)
 	require.Len(t, v.Layers, 2)
-	_, err = build.ViewBuild(w.engine.State, "b-1.0.1", "", "nine")
+	_, err = record.ViewBuild(w.engine.State, "b-1.0.1", "", "nine")
 	require.ErrorContains(t, err, `link@1.0.1 has no stage "nine"; its stages are one, two`)
 }
 
@@ -378,7 +379,7 @@ func TestVariantsAndBuildsShareAStage(t *testing.T) {
 		left.files["made"] = "x"
 		return nil
 	}
-	w.engine.Watch = func(build.Event) {}
+	w.engine.Watch = func(record.Event) {}
 	w.engine.Slots = make(chan struct{}, 2)
 	base, err := w.engine.Base(t.Context(), plan.Base{}, "", t.TempDir(), nil)
 	require.NoError(t, err)

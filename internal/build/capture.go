@@ -19,6 +19,7 @@ import (
 	"zygos/internal/disk"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/store"
 )
 
@@ -49,7 +50,7 @@ func (b *branch) capture(ctx context.Context) ([]catalog.Artifact, error) {
 		}
 		file := catalog.Artifact{Variant: b.shape.Variant, Name: a.Called(), Format: a.Format, Digest: blob.Digest, Bytes: blob.Bytes}
 		list = append(list, file)
-		b.emit(Captured{File: file, Took: time.Since(began)})
+		b.emit(record.Captured{File: file, Took: time.Since(began)})
 		if err := b.boots(ctx, a, blob); err != nil {
 			return nil, err
 		}
@@ -116,7 +117,7 @@ func (b *branch) write(ctx context.Context, a definition.Artifact, nodes []*laye
 	}
 	t := artifact.Tree{Digest: layer.TreeDigest(b.layers), Nodes: nodes, Merged: b.tree, Content: b.content, Layout: layout,
 		Tell: b.progress("capture "+a.Called(), nodes),
-		Note: func(text string) { b.emit(Note{Text: text}) }}
+		Note: func(text string) { b.emit(record.Note{Text: text}) }}
 	name, packing := "", ""
 	if format.Packs {
 		name = b.State.Pieces(b.plan.Image, b.shape.Variant, a.Called())
@@ -157,7 +158,7 @@ func (b *branch) adopt(ctx context.Context) (store.Blob, error) {
 	done := int64(0)
 	if _, err := io.Copy(w, io.TeeReader(file, written(func(n int) {
 		done += int64(n)
-		b.emit(Progress{Doing: "keep " + filepath.Base(file.Name()), Done: done, Total: info.Size()})
+		b.emit(record.Progress{Doing: "keep " + filepath.Base(file.Name()), Done: done, Total: info.Size()})
 	}))); err != nil {
 		return store.Blob{}, err
 	}
@@ -190,7 +191,7 @@ func size(nodes []*layer.Node) (bytes int64) {
 func (b *branch) progress(doing string, nodes []*layer.Node) func(n int64) {
 	total := size(nodes)
 	var done atomic.Int64
-	return func(n int64) { b.emit(Progress{Doing: doing, Done: min(done.Add(n), total), Total: total}) }
+	return func(n int64) { b.emit(record.Progress{Doing: doing, Done: min(done.Add(n), total), Total: total}) }
 }
 
 // options is what the format may need to know.

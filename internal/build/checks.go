@@ -2,7 +2,6 @@ package build
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -15,42 +14,10 @@ import (
 	"zygos/internal/judge"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
-	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/store"
 	"zygos/internal/vm"
 )
-
-// Checks stands where a failure names its stage, if checks failed.
-const Checks = "checks"
-
-// Repeated is how a version was judged by building it again.
-const Repeated = "repeat"
-
-// JudgementSchema names the document of what checks said.
-const JudgementSchema = "zygos.judgement/1"
-
-// JudgementDocument is what checks said of a version.
-type JudgementDocument struct {
-	Schema  string         `json:"schema"`
-	Image   string         `json:"image"`
-	Version string         `json:"version"`
-	Build   string         `json:"build"`
-	At      string         `json:"at"`
-	Who     string         `json:"who"`
-	Host    string         `json:"host"`
-	How     string         `json:"how"`
-	Results []judge.Result `json:"results"`
-}
-
-// NewJudgement is what results come to at some time by the catalog's clock, as the catalog keeps it.
-func NewJudgement(v *catalog.Version, at time.Time, who, how string, results []judge.Result) (*catalog.Judgement, error) {
-	host, _ := os.Hostname() // a host without a name has none to record
-	now, counts := at.UTC(), judge.Count(results)
-	text, err := json.Marshal(JudgementDocument{Schema: JudgementSchema, Image: v.Image, Version: v.Version, Build: v.Build,
-		At: now.Format(time.RFC3339), Who: who, Host: host, How: how, Results: results})
-	return &catalog.Judgement{Image: v.Image, Version: v.Version, At: now, Who: who, Host: host, How: how, Passed: counts.Passed,
-		Failed: counts.Failed, Warned: counts.Warned, Skipped: counts.Skipped, Digest: "sha256:" + plan.Digest(text), Document: string(text)}, err
-}
 
 // Bench is where the tree of a version is judged; dir is on the store's disk, for what is unfinished.
 func (e *Engine) Bench(variant, dir string, layers []string, tree *layer.Tree, limits machine.Limits, text func(string) string,
@@ -69,11 +36,11 @@ func (b *branch) judge(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	b.judged, err = bench.Judge(ctx, checks, func(r judge.Result) { b.emit(Judged{Result: r}) })
+	b.judged, err = bench.Judge(ctx, checks, func(r record.CheckResult) { b.emit(record.Judged{Result: r}) })
 	if err != nil {
 		return b.full(err, 0)
 	}
-	return b.verdict(func(f *Failure) error { return b.keepJudged(f) })
+	return b.verdict(func(f *record.Failure) error { return b.keepJudged(f) })
 }
 
 // judgeBooted has checks judge a machine that is started from what was captured.
@@ -87,25 +54,27 @@ func (b *branch) judgeBooted(ctx context.Context) error {
 	}
 	a := Bootable(b.shape.Artifacts)[0] // definitions are read with one
 	file := b.artifacts[slices.IndexFunc(b.artifacts, func(f catalog.Artifact) bool { return f.Name == a.Called() })]
-	at, began := At{bootStage, "checks in " + a.Called()}, time.Now()
-	b.emit(StepBegan{At: at})
+	at, began := record.At{Stage: bootStage, Step: "checks in " + a.Called()}, time.Now()
+	b.emit(record.StepBegan{At: at})
 	b.noteTrial()
 	results, err := b.JudgeBooted(ctx, bench, b.shape.Checks, func() (Booting, error) {
 		return Booting{Machine: vm.Machine{Disk: b.Store.Path(file.Digest), Temp: bench.Ground.Temp}, Image: b.plan.Image, Artifact: a,
 			Store: b.Layers, Layers: b.layers, Tree: bench.Ground.Tree}, nil
-	}, func(line string) { b.emit(Output{at, "out", line}) }, func(up *vm.Running) {
-		b.emit(Booted{Name: a.Called(), Took: up.Took})
+	}, func(line string) { b.emit(record.Output{At: at, Stream: "out", Text: line}) }, func(up *vm.Running) {
+		b.emit(record.Booted{Name: a.Called(), Took: up.Took})
 		if len(up.Failed) > 0 {
-			b.emit(Note{Text: "units that failed in the machine: " + strings.Join(b.maskAll(up.Failed), ", ")})
+			b.emit(record.Note{Text: "units that failed in the machine: " + strings.Join(b.maskAll(up.Failed), ", ")})
 		}
-	}, func(r judge.Result) { b.emit(Judged{Result: r}) })
+	}, func(r record.CheckResult) { b.emit(record.Judged{Result: r}) })
 	if err != nil {
-		b.emit(StepDone{At: at, Failed: err.Error(), Took: time.Since(began)})
+		b.emit(record.StepDone{At: at, Failed: err.Error(), Took: time.Since(began)})
 		return b.full(err, 0)
 	}
-	b.emit(StepDone{At: at, Took: time.Since(began)})
+	b.emit(record.StepDone{At: at, Took: time.Since(began)})
 	b.judged = append(b.judged, results...)
-	return b.verdict(func(f *Failure) error { return b.keepDisk(a, store.Blob{Digest: file.Digest, Bytes: file.Bytes}, f) })
+	return b.verdict(func(f *record.Failure) error {
+		return b.keepDisk(a, store.Blob{Digest: file.Digest, Bytes: file.Bytes}, f)
+	})
 }
 
 // bench is where the branch's tree is judged.
@@ -124,11 +93,11 @@ func (b *branch) bench() (*judge.Bench, error) {
 }
 
 // verdict is a *Failure if a check failed that must pass; keep keeps the state in which it did.
-func (b *branch) verdict(keep func(*Failure) error) error {
+func (b *branch) verdict(keep func(*record.Failure) error) error {
 	var wrong, lines []string
-	var first *judge.Result
+	var first *record.CheckResult
 	for i := range b.judged {
-		if r := &b.judged[i]; r.State == judge.Failed {
+		if r := &b.judged[i]; r.State == record.Failed {
 			wrong = append(wrong, r.Check)
 			lines = append(append(lines, fmt.Sprintf("%s: %s", r.Check, r.Why)), r.Wrong()...)
 			if first == nil {
@@ -139,12 +108,12 @@ func (b *branch) verdict(keep func(*Failure) error) error {
 	if first == nil {
 		return nil
 	}
-	f := &Failure{Build: b.plan.Build, Image: b.plan.Image, Variant: b.shape.Variant, Stage: Checks, Step: first.Check, Source: first.Source,
+	f := &record.Failure{Build: b.plan.Build, Image: b.plan.Image, Variant: b.shape.Variant, Stage: record.Checks, Step: first.Check, Source: first.Source,
 		Reason: fmt.Sprintf("%d of %d checks failed: %s", len(wrong), len(b.judged), strings.Join(wrong, ", ")), Tail: lines}
 	if err := keep(f); err == nil {
 		f.Kept = true
 	} else {
-		b.emit(Note{Text: "the state in which it failed could not be kept: " + err.Error()})
+		b.emit(record.Note{Text: "the state in which it failed could not be kept: " + err.Error()})
 	}
 	return f
 }
@@ -158,11 +127,11 @@ func (r *run) masks() func(io.Reader) io.Reader {
 }
 
 // keepJudged keeps the sealed tree for a look at it.
-func (b *branch) keepJudged(f *Failure) error {
+func (b *branch) keepJudged(f *record.Failure) error {
 	if err := b.Layers.Sync(); err != nil {
 		return err
 	}
-	return b.keepState(failedState{Failure: f, Layers: b.layers}, func(dir string) error {
+	return b.keepState(record.FailedState{Failure: f, Layers: b.layers}, func(dir string) error {
 		return os.Mkdir(filepath.Join(dir, "tree"), 0o755) // nothing changed in it
 	})
 }

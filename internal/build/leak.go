@@ -12,6 +12,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/layer"
 	"zygos/internal/plain"
+	"zygos/internal/record"
 )
 
 // LeakError says that a secret lies in the tree that would be captured.
@@ -85,7 +86,7 @@ func (b *branch) searchSecrets(ctx context.Context) error {
 	}
 	err = group.Wait()
 	if n := all.over.Load(); n > 0 && err == nil {
-		b.emit(Note{Text: fmt.Sprintf("the search for secrets unpacked %s of what is compressed, which is the most; %s searched no further",
+		b.emit(record.Note{Text: fmt.Sprintf("the search for secrets unpacked %s of what is compressed, which is the most; %s searched no further",
 			plain.MiB(mostUnpackedAll-max(all.left.Load(), 0)), plain.Counted(int(n), "file")+" were")})
 	}
 	if l := found.Load(); l != nil && ctx.Err() == nil { // now that nobody reads: what holds it is dropped

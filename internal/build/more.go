@@ -13,17 +13,18 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/store"
 )
 
 // CaptureMore makes one more artifact of a version from its layers, and adds it to the version and its record. A version
 // of another state, or whose layers are gone, has none to make it from.
 func (e *Engine) CaptureMore(ctx context.Context, v *catalog.Version, variant string, a definition.Artifact) (*catalog.Artifact, error) {
-	record, err := ReadRecord(e.State, v.Build)
+	made, err := record.Read(e.State, v.Build)
 	if err != nil {
 		return nil, fmt.Errorf("the record of %s is not in this state: %w", v.Ref(), err)
 	}
-	at := slices.IndexFunc(record.Plan.Shapes, func(s plan.Shape) bool { return s.Variant == variant })
+	at := slices.IndexFunc(made.Plan.Shapes, func(s plan.Shape) bool { return s.Variant == variant })
 	tree := v.Tree(variant)
 	if at < 0 || tree == nil {
 		return nil, fmt.Errorf("%s has no variant %q", v.Ref(), variant)
@@ -43,10 +44,10 @@ func (e *Engine) CaptureMore(ctx context.Context, v *catalog.Version, variant st
 			return nil, fmt.Errorf("a layer of %s is no longer kept here, so its tree cannot be captured; build it again", v.Ref())
 		}
 	}
-	record.Plan.Force, record.Plan.Adopted = false, "" // what comes later is captured from the tree
-	r := &run{Engine: e, plan: record.Plan, dir: dir, store: &store.Store{Dir: e.Store.Dir, Temp: dir}}
-	b := &branch{run: r, shape: &record.Plan.Shapes[at], layers: tree.Layers}
-	for _, s := range record.Shapes[at].Stages {
+	made.Plan.Force, made.Plan.Adopted = false, "" // what comes later is captured from the tree
+	r := &run{Engine: e, plan: made.Plan, dir: dir, store: &store.Store{Dir: e.Store.Dir, Temp: dir}}
+	b := &branch{run: r, shape: &made.Plan.Shapes[at], layers: tree.Layers}
+	for _, s := range made.Shapes[at].Stages {
 		if s.Layer != layer.EmptyDigest {
 			b.makers = append(b.makers, s.Name)
 		}
@@ -64,7 +65,7 @@ func (e *Engine) CaptureMore(ctx context.Context, v *catalog.Version, variant st
 		return nil, fmt.Errorf("capture %s: %w", a.Called(), b.full(err, size(nodes)))
 	}
 	file := catalog.Artifact{Variant: variant, Name: a.Called(), Format: a.Format, Digest: blob.Digest, Bytes: blob.Bytes}
-	b.emit(Captured{File: file, Took: time.Since(began)})
+	b.emit(record.Captured{File: file, Took: time.Since(began)})
 	if err := b.boots(ctx, a, blob); err != nil {
 		return nil, err
 	}
@@ -74,7 +75,7 @@ func (e *Engine) CaptureMore(ctx context.Context, v *catalog.Version, variant st
 // add writes an artifact into the store's list and the record, and last into the catalog.
 func (e *Engine) add(ctx context.Context, v *catalog.Version, shape int, a definition.Artifact, file catalog.Artifact) error {
 	return e.Alone(ctx, func() error {
-		now, err := ReadRecord(e.State, v.Build) // another one may have added one meanwhile
+		now, err := record.Read(e.State, v.Build) // another one may have added one meanwhile
 		if err != nil {
 			return err
 		}
@@ -91,6 +92,6 @@ func (e *Engine) add(ctx context.Context, v *catalog.Version, shape int, a defin
 		if err := e.Catalog.AddArtifact(ctx, v.Image, v.Version, file); err != nil {
 			return err
 		}
-		return store.WriteFile(e.State.Build(v.Build, recordName), append(text, '\n'))
+		return store.WriteFile(e.State.Build(v.Build, record.File), append(text, '\n'))
 	})
 }

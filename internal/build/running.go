@@ -15,6 +15,7 @@ import (
 	"zygos/internal/flock"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/state"
 	"zygos/internal/store"
 )
@@ -80,7 +81,7 @@ func (r *run) once(ctx context.Context, stage, variant, key string) (release fun
 		if !told && time.Since(began) > 200*time.Millisecond {
 			told = true
 			other, _ := os.ReadFile(r.State.Lock(stageLock + key)) // only for the message
-			r.tell(variant, Waiting{At{Stage: stage}, strings.TrimSpace(string(other))})
+			r.tell(variant, record.Waiting{At: record.At{Stage: stage}, From: strings.TrimSpace(string(other))})
 		}
 		select {
 		case <-ctx.Done():
@@ -165,7 +166,7 @@ func (r *run) stayAlive(ctx context.Context) {
 			return
 		case <-tick.C:
 			if err := r.Catalog.Beat(ctx, r.plan.Build); err != nil && ctx.Err() == nil {
-				r.emit(Note{Text: "the catalog could not be told that the build runs: " + err.Error()})
+				r.emit(record.Note{Text: "the catalog could not be told that the build runs: " + err.Error()})
 			}
 		}
 	}
@@ -188,7 +189,7 @@ func (r *run) heedCancel(ctx context.Context, cancel context.CancelCauseFunc) {
 			return
 		case <-tick.C:
 			if who, err := os.ReadFile(filepath.Join(r.dir, cancelName)); err == nil {
-				cancel(&CancelledError{r.plan.Image, string(who)})
+				cancel(&record.CancelledError{Image: r.plan.Image, Who: string(who)})
 				return
 			}
 		}

@@ -17,10 +17,10 @@ import (
 
 	"zygos/internal/catalog"
 	"zygos/internal/inventory"
-	"zygos/internal/judge"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/seal"
 	"zygos/internal/state"
 	"zygos/internal/store"
@@ -36,13 +36,13 @@ type branch struct {
 	makers    []string // for each layer beyond the base: the stage that made it
 	tree      *layer.Tree
 	spare     string // see layer.Upper
-	record    ShapeRecord
+	record    record.Shape
 	traces    []*plan.Trace
 	artifacts []catalog.Artifact
-	judged    []judge.Result
+	judged    []record.CheckResult
 }
 
-func (b *branch) emit(w What) { b.tell(b.shape.Variant, w) }
+func (b *branch) emit(w record.What) { b.tell(b.shape.Variant, w) }
 
 func (b *branch) carryOut(ctx context.Context) error {
 	defer b.keepTraces()
@@ -145,7 +145,7 @@ func (b *branch) seal() error {
 		results[i].Paths = b.maskAll(results[i].Paths)
 	}
 	b.record.Seal = results
-	b.emit(Sealed{Results: results, Layer: digest, Took: time.Since(began)})
+	b.emit(record.Sealed{Results: results, Layer: digest, Took: time.Since(began)})
 	return nil
 }
 
@@ -185,13 +185,13 @@ func (b *branch) stage(ctx context.Context, i int) error {
 	reason := plan.Reasons{Plan: b.plan, Known: b.Known, Root: b.Root}.Of(b.number, i, b.layers, snap)
 	if snap != nil && (reason == "" || snap.Build == b.plan.Build) {
 		b.push(snap.Layer, s.Name)
-		b.record.Stages = append(b.record.Stages, StageRecord{Name: s.Name, Key: key, Layer: snap.Layer, Bytes: snap.Bytes, Reused: snap.Build})
-		b.emit(Reused{At{Stage: s.Name}, snap.Layer, snap.Build, snap.Took})
+		b.record.Stages = append(b.record.Stages, record.Stage{Name: s.Name, Key: key, Layer: snap.Layer, Bytes: snap.Bytes, Reused: snap.Build})
+		b.emit(record.Reused{At: record.At{Stage: s.Name}, Layer: snap.Layer, From: snap.Build, Took: snap.Took})
 		b.traces = append(b.traces, trace)
 		return nil
 	}
 	began := time.Now()
-	b.emit(StageBegan{At{Stage: s.Name}, reason})
+	b.emit(record.StageBegan{At: record.At{Stage: s.Name}, Why: reason})
 	digest, bytes, w, tries, err := b.insist(ctx, i)
 	if err != nil {
 		return b.full(err, 0)
@@ -203,8 +203,8 @@ func (b *branch) stage(ctx context.Context, i int) error {
 	}
 	b.push(digest, s.Name)
 	b.record.Stages = append(b.record.Stages,
-		StageRecord{Name: s.Name, Key: key, Layer: digest, Bytes: bytes, Reason: reason, Retries: tries, Took: took, Steps: w.steps})
-	b.emit(StageDone{At{Stage: s.Name}, digest, bytes, took})
+		record.Stage{Name: s.Name, Key: key, Layer: digest, Bytes: bytes, Reason: reason, Retries: tries, Took: took, Steps: w.steps})
+	b.emit(record.StageDone{At: record.At{Stage: s.Name}, Layer: digest, Bytes: bytes, Took: took})
 	b.traces = append(b.traces, trace)
 	return nil
 }
@@ -216,12 +216,12 @@ func (b *branch) insist(ctx context.Context, i int) (digest string, bytes int64,
 	pauses.InitialInterval, pauses.MaxInterval = time.Second, time.Minute
 	for ; ; tries++ {
 		digest, bytes, w, err = b.runStage(ctx, i, tries == s.Retries)
-		var failed *Failure
+		var failed *record.Failure
 		if !errors.As(err, &failed) || tries == s.Retries || ctx.Err() != nil {
 			return digest, bytes, w, tries, err
 		}
 		pause := pauses.NextBackOff().Round(100 * time.Millisecond)
-		b.emit(Retry{At{s.Name, failed.Step}, failed.How(), pause, int64(tries + 1), int64(s.Retries)})
+		b.emit(record.Retry{At: record.At{Stage: s.Name, Step: failed.Step}, Failed: failed.How(), Pause: pause, Try: int64(tries + 1), Of: int64(s.Retries)})
 		select {
 		case <-ctx.Done():
 			return "", 0, nil, tries, ctx.Err()
@@ -265,8 +265,8 @@ func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string,
 		return "", 0, w, fmt.Errorf("stage %s: %w", s.Name, err)
 	}
 	if s.Restart {
-		w.steps = append(w.steps, StepRecord{Name: "restart"}) // the next stage starts on a fresh machine, as every stage does
-		b.emit(StepBegan{At: At{s.Name, "restart"}})
+		w.steps = append(w.steps, record.Step{Name: "restart"}) // the next stage starts on a fresh machine, as every stage does
+		b.emit(record.StepBegan{At: record.At{Stage: s.Name, Step: "restart"}})
 	}
 	digest, bytes, err = result.Commit(ctx)
 	return digest, bytes, w, err
@@ -366,7 +366,7 @@ func (b *branch) bringFile(ctx context.Context, s *plan.Stage, n *layer.Node) er
 	if err = errors.Join(err, to.Close()); err != nil {
 		return b.full(err, n.Size)
 	}
-	b.emit(Brought{At{Stage: s.Name}, name, n.Size})
+	b.emit(record.Brought{At: record.At{Stage: s.Name}, File: name, Bytes: n.Size})
 	return nil
 }
 

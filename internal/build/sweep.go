@@ -18,6 +18,7 @@ import (
 	"zygos/internal/digest"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
+	"zygos/internal/record"
 	"zygos/internal/state"
 	"zygos/internal/store"
 )
@@ -90,7 +91,7 @@ func (e *Engine) sweepRuns(ctx context.Context) (list []Leftover, err error) {
 // settleRecords puts the records in their place that builds wrote whose processes ended at that moment, if they made a version, and
 // removes those of builds that did not.
 func (e *Engine) settleRecords(ctx context.Context) (err error) {
-	for _, name := range e.State.Find("builds/*/" + pendingName) {
+	for _, name := range e.State.Find("builds/*/" + record.PendingFile) {
 		dir := filepath.Dir(name)
 		id := filepath.Base(dir)
 		if e.State.Alive(id) {
@@ -103,7 +104,7 @@ func (e *Engine) settleRecords(ctx context.Context) (err error) {
 		case wrong != nil:
 			return errors.Join(err, wrong)
 		case b.ID == id && b.State == catalog.Registered:
-			err = errors.Join(err, os.Rename(name, filepath.Join(dir, recordName)))
+			err = errors.Join(err, os.Rename(name, filepath.Join(dir, record.File)))
 		case b.ID == id && b.State != catalog.Running:
 			err = errors.Join(err, os.Remove(name))
 		}
@@ -285,7 +286,7 @@ func (e *Engine) needed(ctx context.Context, goes func(ref string) bool) (pinned
 		}
 	}
 	for _, dir := range e.State.Find("failed/b-*") {
-		for _, state := range failedStates(dir) {
+		for _, state := range record.FailedStates(dir) {
 			for _, digest := range state.Layers {
 				pinned[digest] = true
 			}

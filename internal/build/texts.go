@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 
+	"zygos/internal/record"
 	"zygos/internal/state"
 	"zygos/internal/store"
 )
@@ -79,7 +80,7 @@ func (e *Engine) sweepTexts() (list []Leftover) {
 	}
 	named := map[string]bool{}
 	form := regexp.MustCompile(`[0-9a-f]{64}`)
-	for _, name := range slices.Concat(e.State.Find("builds/*/"+recordName), e.State.Find("builds/*/"+pendingName)) {
+	for _, name := range slices.Concat(e.State.Find("builds/*/"+record.File), e.State.Find("builds/*/"+record.PendingFile)) {
 		text, err := os.ReadFile(name)
 		if err != nil {
 			return nil // what it names is not known

@@ -7,6 +7,7 @@ import (
 
 	"zygos/internal/machine"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 )
 
 // watcher turns what the machine tells into events and keeps the last lines for a failure's report.
@@ -16,18 +17,18 @@ type watcher struct {
 	mu    sync.Mutex
 	tail  []string
 	lines int64
-	steps []StepRecord
+	steps []record.Step
 }
 
 const tailLines = 12
 
-func (w *watcher) at(step int) At { return At{w.stage.Name, w.stage.Steps[step].Name} }
+func (w *watcher) at(step int) record.At { return record.At{Stage: w.stage.Name, Step: w.stage.Steps[step].Name} }
 
 func (w *watcher) StepStarted(step int) {
 	w.mu.Lock()
 	w.tail, w.lines = nil, 0
 	w.mu.Unlock()
-	w.emit(StepBegan{w.at(step), w.stage.Steps[step].Digest})
+	w.emit(record.StepBegan{At: w.at(step), Digest: w.stage.Steps[step].Digest})
 }
 
 func (w *watcher) Line(step int, stream, text string) {
@@ -39,23 +40,23 @@ func (w *watcher) Line(step int, stream, text string) {
 		w.tail = w.tail[1:]
 	}
 	w.mu.Unlock()
-	w.emit(Output{w.at(step), stream, text})
+	w.emit(record.Output{At: w.at(step), Stream: stream, Text: text})
 }
 
 func (w *watcher) Cut(step int, stream string, lines, bytes int64) {
 	w.mu.Lock()
 	w.lines += lines
 	w.mu.Unlock()
-	w.emit(Cut{w.at(step), stream, bytes, lines})
+	w.emit(record.Cut{At: w.at(step), Stream: stream, Bytes: bytes, Lines: lines})
 }
 
 func (w *watcher) StepEnded(step int, took time.Duration, failed *machine.StepError) {
 	s := w.stage.Steps[step]
 	w.mu.Lock()
-	w.steps = append(w.steps, StepRecord{Name: s.Name, Source: s.Source, Digest: s.Digest, Lines: w.lines, Took: took})
+	w.steps = append(w.steps, record.Step{Name: s.Name, Source: s.Source, Digest: s.Digest, Lines: w.lines, Took: took})
 	lines := w.lines
 	w.mu.Unlock()
-	done := StepDone{At: w.at(step), Took: took, Lines: lines}
+	done := record.StepDone{At: w.at(step), Took: took, Lines: lines}
 	if failed != nil {
 		done.Failed = failed.How()
 	}
@@ -63,14 +64,14 @@ func (w *watcher) StepEnded(step int, took time.Duration, failed *machine.StepEr
 }
 
 func (w *watcher) Note(text string) {
-	w.emit(Note{At{Stage: w.stage.Name}, text})
+	w.emit(record.Note{At: record.At{Stage: w.stage.Name}, Text: text})
 }
 
-func (w *watcher) failure(e *machine.StepError) *Failure {
+func (w *watcher) failure(e *machine.StepError) *record.Failure {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	step := w.stage.Steps[e.Step]
-	return &Failure{Build: w.plan.Build, Image: w.plan.Image, Variant: w.shape.Variant, Stage: w.stage.Name, Step: step.Name,
+	return &record.Failure{Build: w.plan.Build, Image: w.plan.Image, Variant: w.shape.Variant, Stage: w.stage.Name, Step: step.Name,
 		Source: step.Source, Line: e.Line, Code: e.Code,
 		Signal: e.Signal, Reason: e.Reason, Tail: w.tail}
 }

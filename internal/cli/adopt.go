@@ -5,8 +5,8 @@ import (
 	"flag"
 
 	"zygos/internal/app"
-	"zygos/internal/build"
 	"zygos/internal/machine"
+	"zygos/internal/record"
 )
 
 var cmdAdopt = &command{
@@ -43,7 +43,7 @@ func runAdopt(ctx context.Context, in *invocation, a *app.App) error {
 	}
 	l := in.follow(a)
 	if in.json { // the result is the one document
-		a.Watch = func(build.Event) {}
+		a.Watch = func(record.Event) {}
 	}
 	record, err := a.Adopt(ctx, app.AdoptRequest{File: in.args[0], Image: f.as, Version: f.version})
 	l.end()

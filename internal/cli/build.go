@@ -15,11 +15,11 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"zygos/internal/app"
-	"zygos/internal/build"
 	"zygos/internal/feed"
 	"zygos/internal/machine"
 	"zygos/internal/plain"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 )
 
 // afterBuild is what is left of a build that was stopped.
@@ -106,7 +106,7 @@ func (in *invocation) heard(list []feed.Answer) error {
 		return nil
 	}
 	for _, a := range list {
-		if err := in.event("", build.Heard{Base: a.Base, Release: a.Release, Digest: a.Digest, From: a.From, Was: a.Was, Newer: a.Newer,
+		if err := in.event("", record.Heard{Base: a.Base, Release: a.Release, Digest: a.Digest, From: a.From, Was: a.Was, Newer: a.Newer,
 			Asked: a.Asked, Doubt: a.Doubt, Do: a.Do}); err != nil {
 			return err
 		}
@@ -159,7 +159,7 @@ func runBuild(ctx context.Context, in *invocation, a *app.App) error {
 	for _, name := range names {
 		if img, err := a.Image(name); err == nil {
 			for _, variant := range img.VariantNames() {
-				l.width = max(l.width, len(label(build.Event{Image: name, Variant: variant}, l.many)))
+				l.width = max(l.width, len(label(record.Event{Image: name, Variant: variant}, l.many)))
 			}
 		}
 	}
@@ -174,7 +174,7 @@ func runBuild(ctx context.Context, in *invocation, a *app.App) error {
 // nothingDue says that there is nothing to build, unless that is not known.
 func (in *invocation) nothingDue(unknown error) (err error) {
 	if unknown == nil && in.json {
-		return in.event("", build.NothingDue{})
+		return in.event("", record.NothingDue{})
 	} else if unknown == nil {
 		_, err = fmt.Fprintln(in.out, "Nothing is due")
 	}
@@ -187,7 +187,7 @@ func (in *invocation) built(l *live, b *app.Built) error {
 	case in.json && b.Made != nil:
 		return nil // the events said it
 	case in.json:
-		return in.event(b.Image, build.Unchanged{Version: b.Unchanged()})
+		return in.event(b.Image, record.Unchanged{Version: b.Unchanged()})
 	}
 	if !l.many {
 		l.end()
@@ -256,8 +256,8 @@ func (in *invocation) finish(ctx context.Context, a *app.App, all []app.Built) e
 }
 
 // event writes what happened outside a build.
-func (in *invocation) event(image string, what build.What) error {
-	return in.jsonLine(build.Event{Time: time.Now().UTC(), Image: image, What: what})
+func (in *invocation) event(image string, what record.What) error {
+	return in.jsonLine(record.Event{Time: time.Now().UTC(), Image: image, What: what})
 }
 
 func (in *invocation) jsonLine(v any) error {

@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"zygos/internal/app"
-	"zygos/internal/build"
 	"zygos/internal/catalog"
+	"zygos/internal/record"
 )
 
 var cmdBuilds = &command{
@@ -135,9 +135,9 @@ func runLog(ctx context.Context, in *invocation, a *app.App) error {
 		}
 	}
 	shown, all := 0, 0
-	var steps []build.Event
+	var steps []record.Event
 	digests := map[string]string{}
-	err = a.Log(ctx, b, f.follow, func(e build.Event) error {
+	err = a.Log(ctx, b, f.follow, func(e record.Event) error {
 		all++
 		stage, step := e.Place()
 		for _, c := range [][2]string{{f.stage, stage}, {f.step, step}, {f.stream, streamOf(e.What)}, {f.variant, e.Variant}} {
@@ -150,9 +150,9 @@ func runLog(ctx context.Context, in *invocation, a *app.App) error {
 		case f.steps:
 			at := e.Variant + "\n" + stage + "\n" + step
 			switch w := e.What.(type) {
-			case build.StepBegan:
+			case record.StepBegan:
 				digests[at] = w.Digest
-			case build.StepDone:
+			case record.StepDone:
 				w.Digest = digests[at]
 				e.What = w
 				steps = append(steps, e)
@@ -196,17 +196,17 @@ func runLog(ctx context.Context, in *invocation, a *app.App) error {
 }
 
 // streamOf is the stream that a step printed to, "" for what was not printed.
-func streamOf(w build.What) string {
+func streamOf(w record.What) string {
 	switch w := w.(type) {
-	case build.Output:
+	case record.Output:
 		return w.Stream
-	case build.Cut:
+	case record.Cut:
 		return w.Stream
 	}
 	return ""
 }
 
-func (in *invocation) writeSteps(steps []build.Event) error {
+func (in *invocation) writeSteps(steps []record.Event) error {
 	if in.json {
 		for _, e := range steps {
 			if err := in.jsonLine(e); err != nil {
@@ -217,7 +217,7 @@ func (in *invocation) writeSteps(steps []build.Event) error {
 	}
 	var rows [][]string
 	for _, e := range steps {
-		done, state := e.What.(build.StepDone), "ok"
+		done, state := e.What.(record.StepDone), "ok"
 		if done.Failed != "" {
 			state = cut(done.Failed, 60)
 		}

@@ -10,8 +10,8 @@ import (
 	"golang.org/x/term"
 
 	"zygos/internal/app"
-	"zygos/internal/build"
 	"zygos/internal/machine"
+	"zygos/internal/record"
 )
 
 var cmdEnter = &command{
@@ -63,7 +63,7 @@ func runEnter(ctx context.Context, in *invocation, a *app.App) error {
 }
 
 // shell runs a shell or a command on this terminal, or on pipes.
-func (in *invocation) shell(ctx context.Context, a *app.App, view *build.View, command []string, keep string) (int, error) {
+func (in *invocation) shell(ctx context.Context, a *app.App, view *record.View, command []string, keep string) (int, error) {
 	shell := machine.Shell{Command: command, In: os.Stdin, Out: raw(in.out), Err: raw(in.err)}
 	if !term.IsTerminal(int(os.Stdin.Fd())) || !isTerminal(in.out) {
 		return a.Enter(ctx, view, shell, keep)

@@ -14,6 +14,7 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/plan"
 	"zygos/internal/publish"
+	"zygos/internal/record"
 	"zygos/internal/rules"
 	"zygos/internal/state"
 )
@@ -38,11 +39,11 @@ func exitCode(err error) int {
 	var (
 		usage      *usageError
 		problems   definition.Problems
-		failure    *build.Failure
+		failure    *record.Failure
 		input      *plan.InputError
 		request    *state.RequestError
 		many       *app.ManyError
-		cancelled  *build.CancelledError
+		cancelled  *record.CancelledError
 		leak       *build.LeakError
 		taken      *catalog.TakenError
 		recalled   *catalog.RecalledError
@@ -76,7 +77,7 @@ type errorDocument struct {
 		Code     int                 `json:"code"` // exit code
 		Message  string              `json:"message"`
 		Problems definition.Problems `json:"problems,omitempty"`
-		Failure  *build.Failure      `json:"failure,omitempty"`
+		Failure  *record.Failure     `json:"failure,omitempty"`
 	} `json:"error"`
 }
 
@@ -100,7 +101,7 @@ func (in *invocation) report(err error) int {
 		return code
 	}
 	var problems definition.Problems
-	var failure *build.Failure
+	var failure *record.Failure
 	errors.As(err, &problems)
 	errors.As(err, &failure)
 	if in.json && !in.wrote {
@@ -113,7 +114,7 @@ func (in *invocation) report(err error) int {
 		}
 		return code
 	}
-	var cancelled *build.CancelledError
+	var cancelled *record.CancelledError
 	var leak *build.LeakError
 	switch {
 	case errors.As(err, &cancelled):
@@ -143,7 +144,7 @@ func (in *invocation) reportProblems(problems definition.Problems, where string)
 }
 
 // reportFailure shows where a build broke, what was printed last, and how to look further.
-func (in *invocation) reportFailure(f *build.Failure) {
+func (in *invocation) reportFailure(f *record.Failure) {
 	w := in.err
 	at := f.Step
 	if f.Line > 0 && f.Source != "" {
@@ -153,12 +154,12 @@ func (in *invocation) reportFailure(f *build.Failure) {
 	}
 	fmt.Fprintf(w, "\n%s\n", in.paint(red, "Build failed: "+brief(f.How())))
 	fmt.Fprintf(w, "  image  %s\n", imageOf(f.Image, f.Variant))
-	if f.Stage != build.Checks {
+	if f.Stage != record.Checks {
 		fmt.Fprintf(w, "  stage  %s\n  step   %s\n", f.Stage, at)
 	}
 	if len(f.Tail) > 0 {
 		heading := "its last lines"
-		if f.Stage == build.Checks {
+		if f.Stage == record.Checks {
 			heading = "what they found"
 		}
 		fmt.Fprintf(w, "  %s:\n", heading)
@@ -167,7 +168,7 @@ func (in *invocation) reportFailure(f *build.Failure) {
 		}
 	}
 	fmt.Fprintf(w, "Nothing was registered; finished stages are kept.\n")
-	if f.Stage == build.Checks {
+	if f.Stage == record.Checks {
 		fmt.Fprintf(w, "  next: zygos log %s   shows what each check said\n", f.Build)
 	} else {
 		fmt.Fprintf(w, "  next: zygos log %s --stage %s   shows all of its output\n", f.Build, f.Stage)

@@ -8,8 +8,8 @@ import (
 	"runtime"
 	"strings"
 
-	"zygos/internal/build"
 	"zygos/internal/plain"
+	"zygos/internal/record"
 )
 
 // Version of the program, set when it is built.
@@ -170,7 +170,7 @@ func writeReference(w io.Writer) error {
 	fmt.Fprint(w, "\n## Events\n\nWhat `build --json` and `log --json` write: a JSON object a line, with `time`, `build`, `kind`, `image`, "+
 		"`variant`, and\nbeside them what its kind says. Pass over kinds and keys that you do not know: more will come. Bytes and "+
 		"nanoseconds\nare whole numbers.\n\n| kind | keys | when |\n| --- | --- | --- |\n")
-	for _, k := range build.Kinds {
+	for _, k := range record.Kinds {
 		fmt.Fprintf(w, "| `%s` | %s | %s |\n", k.Zero.Kind(), strings.Join(k.Keys(), " "), k.Says)
 	}
 	return nil

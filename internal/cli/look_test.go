@@ -13,10 +13,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"github.com/vbauerster/mpb/v8"
 
-	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/publish"
+	"zygos/internal/record"
 	"zygos/internal/seal"
 )
 
@@ -79,8 +79,8 @@ func TestWhatOthersWroteIsShownAndNotObeyed(t *testing.T) {
 	require.NoError(t, in.writeJSON(map[string]string{"why": evil}))
 	require.NotContains(t, out.String(), "\u202e")
 	require.Contains(t, out.String(), `\u202e`)
-	for _, line := range []string{some([]string{evil}), in.eventLine(build.Event{What: build.Brought{File: evil}}, ""),
-		in.eventLine(build.Event{What: build.Sealed{Results: []seal.Result{{Group: "logs", Paths: []string{evil}}}}}, "")} {
+	for _, line := range []string{some([]string{evil}), in.eventLine(record.Event{What: record.Brought{File: evil}}, ""),
+		in.eventLine(record.Event{What: record.Sealed{Results: []seal.Result{{Group: "logs", Paths: []string{evil}}}}}, "")} {
 		require.Contains(t, line, safe)
 	}
 	out.Reset()
@@ -100,7 +100,7 @@ func TestColourFollowsTheFlagAndTheEnvironment(t *testing.T) {
 
 func TestExitCodes(t *testing.T) {
 	for want, err := range map[int]error{
-		exitFailed: errors.New("x"), exitUsage: wrongUse("x"), exitDefinition: definition.Problems{{What: "x"}}, exitScript: &build.Failure{},
+		exitFailed: errors.New("x"), exitUsage: wrongUse("x"), exitDefinition: definition.Problems{{What: "x"}}, exitScript: &record.Failure{},
 		exitRefused: &catalog.TakenError{}, exitIncomplete: &publish.IncompleteError{},
 	} {
 		require.Equal(t, want, exitCode(err))
@@ -109,22 +109,22 @@ func TestExitCodes(t *testing.T) {
 }
 
 func TestEventsAsLines(t *testing.T) {
-	broke := func(f *build.Failure) build.Event { return build.Event{What: build.Broke{Failure: f}} }
-	in, one := &invocation{color: "never", out: &bytes.Buffer{}, err: &bytes.Buffer{}}, build.At{Stage: "one"}
-	for want, e := range map[string]build.Event{
-		"link 2.3.0  build b-1":                                     {Image: "link", Build: "b-1", What: build.Started{Version: "2.3.0"}},
-		"  stage    one              reused from b-0":               {What: build.Reused{At: one, From: "b-0"}},
-		"    one | text":                                            {What: build.Output{At: one, Text: "text"}},
-		"    one > scripts/a.sh":                                    {What: build.StepBegan{At: build.At{Stage: "one", Step: "scripts/a.sh"}}},
-		"  stage    one              ran in 1.0 s, 1.0 MiB changed": {What: build.StageDone{At: one, Took: time.Second, Bytes: 1 << 20}},
-		"  capture  raw              2.0 MiB in 1.0 s": {What: build.Captured{
+	broke := func(f *record.Failure) record.Event { return record.Event{What: record.Broke{Failure: f}} }
+	in, one := &invocation{color: "never", out: &bytes.Buffer{}, err: &bytes.Buffer{}}, record.At{Stage: "one"}
+	for want, e := range map[string]record.Event{
+		"link 2.3.0  build b-1":                                     {Image: "link", Build: "b-1", What: record.Started{Version: "2.3.0"}},
+		"  stage    one              reused from b-0":               {What: record.Reused{At: one, From: "b-0"}},
+		"    one | text":                                            {What: record.Output{At: one, Text: "text"}},
+		"    one > scripts/a.sh":                                    {What: record.StepBegan{At: record.At{Stage: "one", Step: "scripts/a.sh"}}},
+		"  stage    one              ran in 1.0 s, 1.0 MiB changed": {What: record.StageDone{At: one, Took: time.Second, Bytes: 1 << 20}},
+		"  capture  raw              2.0 MiB in 1.0 s": {What: record.Captured{
 			File: catalog.Artifact{Format: "raw", Bytes: 2 << 20}, Took: time.Second}},
-		"  stopped  interrupted":                              {What: build.Broke{Text: "interrupted"}},
-		"  failed   stage one: a.sh:7: exit code 3":           broke(&build.Failure{Stage: "one", Step: "a.sh", Line: 7, Code: 3}),
-		"  failed   stage one: a.sh: ended by signal SIGKILL": broke(&build.Failure{Stage: "one", Step: "a.sh", Signal: "SIGKILL"}),
-		"  failed   stage one: a.sh: cannot start":            broke(&build.Failure{Stage: "one", Step: "a.sh", Reason: "cannot start"}),
-		"  seal     nothing to remove":                        {What: build.Sealed{Results: []seal.Result{{Group: "logs"}}}},
-		"":                                                    {What: build.StepDone{}},
+		"  stopped  interrupted":                              {What: record.Broke{Text: "interrupted"}},
+		"  failed   stage one: a.sh:7: exit code 3":           broke(&record.Failure{Stage: "one", Step: "a.sh", Line: 7, Code: 3}),
+		"  failed   stage one: a.sh: ended by signal SIGKILL": broke(&record.Failure{Stage: "one", Step: "a.sh", Signal: "SIGKILL"}),
+		"  failed   stage one: a.sh: cannot start":            broke(&record.Failure{Stage: "one", Step: "a.sh", Reason: "cannot start"}),
+		"  seal     nothing to remove":                        {What: record.Sealed{Results: []seal.Result{{Group: "logs"}}}},
+		"":                                                    {What: record.StepDone{}},
 	} {
 		require.Equal(t, want, in.eventLine(e, ""))
 	}
@@ -142,7 +142,7 @@ func TestEventsAsLines(t *testing.T) {
 func TestFailureReportSaysAllThatIsKnown(t *testing.T) {
 	var errs bytes.Buffer
 	in := &invocation{out: &bytes.Buffer{}, err: &errs, color: "never"}
-	in.reportFailure(&build.Failure{Build: "b-1", Image: "link", Kept: true, Stage: "one", Step: "inline script", Line: 4, Code: 2,
+	in.reportFailure(&record.Failure{Build: "b-1", Image: "link", Kept: true, Stage: "one", Step: "inline script", Line: 4, Code: 2,
 		Tail: []string{"first", "last"}})
 	require.Equal(t, "\nBuild failed: exit code 2\n  image  link\n  stage  one\n  step   inline script, line 4\n  its last lines:\n    | "+
 		"first\n    | last\n"+

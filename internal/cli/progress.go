@@ -13,9 +13,8 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 
 	"zygos/internal/artifact"
-	"zygos/internal/build"
-	"zygos/internal/judge"
 	"zygos/internal/plain"
+	"zygos/internal/record"
 	"zygos/internal/seal"
 )
 
@@ -154,7 +153,7 @@ func (l *live) idle(who string) {
 }
 
 // idleBuild takes the lines of a build away.
-func (l *live) idleBuild(e build.Event) {
+func (l *live) idleBuild(e record.Event) {
 	l.mu.Lock()
 	var names []string
 	for name := range l.feet {
@@ -181,7 +180,7 @@ func (l *live) end() {
 
 // label says whose event it is, as far as the reader cannot know: the image where there are
 // several, the variant where there is one.
-func label(e build.Event, many bool) string {
+func label(e record.Event, many bool) string {
 	if many {
 		return strings.TrimSpace(e.Image + " " + e.Variant)
 	}
@@ -189,9 +188,9 @@ func label(e build.Event, many bool) string {
 }
 
 // watchBuild turns a build's events into lines, or into JSON lines.
-func (in *invocation) watchBuild(l *live) func(build.Event) {
+func (in *invocation) watchBuild(l *live) func(record.Event) {
 	var mu sync.Mutex
-	return func(e build.Event) {
+	return func(e record.Event) {
 		mu.Lock() // several builds tell at once
 		defer mu.Unlock()
 		if in.json {
@@ -201,14 +200,14 @@ func (in *invocation) watchBuild(l *live) func(build.Event) {
 		who := label(e, l.many)
 		stage, step := e.Place()
 		switch w := e.What.(type) {
-		case build.Progress:
+		case record.Progress:
 			l.show(who, w.Doing, w.Done, w.Total)
 			return
-		case build.StageBegan, build.StepBegan:
+		case record.StageBegan, record.StepBegan:
 			l.show(who, strings.TrimSpace("stage "+stage+" "+step), 0, 0)
-		case build.Waiting:
+		case record.Waiting:
 			l.show(who, "stage "+stage+", waiting", 0, 0)
-		case build.Broke, build.Registered:
+		case record.Broke, record.Registered:
 			l.idleBuild(e)
 			return // the command's result or error says it
 		}
@@ -222,7 +221,7 @@ func (in *invocation) watchBuild(l *live) func(build.Event) {
 }
 
 // eventLine is an event as a line of the log, "" for those that have none. who is put before it.
-func (in *invocation) eventLine(e build.Event, who string) string {
+func (in *invocation) eventLine(e record.Event, who string) string {
 	if who != "" {
 		who = in.paint(faint, "  "+who)
 	}
@@ -233,45 +232,45 @@ func (in *invocation) eventLine(e build.Event, who string) string {
 		return head("stage") + fmt.Sprintf("%-16s ", stage) + fmt.Sprintf(form, args...)
 	}
 	switch w := e.What.(type) {
-	case build.Started:
+	case record.Started:
 		text := in.paint(bold, e.Image+" "+w.Version) + "  build " + e.Build
 		if w.Why != "" {
 			text += in.paint(faint, "  ("+w.Why+")")
 		}
 		return text
-	case build.BaseReady:
+	case record.BaseReady:
 		return head("base") + w.Base
-	case build.Reused:
+	case record.Reused:
 		return of("reused from %s", w.From)
-	case build.StageBegan:
+	case record.StageBegan:
 		return of("runs: %s", w.Why)
-	case build.Waiting:
+	case record.Waiting:
 		if w.From == e.Build {
 			return of("waits for another variant, which runs the same stage")
 		}
 		return of("waits for build %s, which runs the same stage", w.From)
-	case build.StepBegan:
+	case record.StepBegan:
 		return inner(fmt.Sprintf("%s > %s", stage, step))
-	case build.Output:
+	case record.Output:
 		return inner(stage+" |") + " " + plain.Lines(w.Text)
-	case build.Cut:
+	case record.Cut:
 		return inner(stage+" |") + " " + in.paint(amber, fmt.Sprintf("[%d lines, %s of its output are not kept]", w.Lines, mib(w.Bytes)))
-	case build.Retry:
+	case record.Retry:
 		return of("%s in %s: %s; again in %s, retry %d of %d", in.paint(amber, "failed"), step, w.Failed, human(w.Pause), w.Try, w.Of)
-	case build.StageDone:
+	case record.StageDone:
 		return of("ran in %s, %s changed", human(w.Took), mib(w.Bytes))
-	case build.Brought:
+	case record.Brought:
 		return head("brought") + fmt.Sprintf("%-16s %s  %s", stage, mib(w.Bytes), plain.Text(nearby(w.File)))
-	case build.Note:
+	case record.Note:
 		return head("note") + w.Text
-	case build.Sealed:
+	case record.Sealed:
 		return head("seal") + strings.Join(sealLines(w.Results), "\n"+head("seal"))
-	case build.Captured:
+	case record.Captured:
 		return head("capture") + fmt.Sprintf("%-16s %s in %s", artifact.Key{Name: w.File.Name, Format: w.File.Format}, mib(w.File.Bytes),
 			human(w.Took))
-	case build.Judged:
+	case record.Judged:
 		state := w.Result.State
-		if state == judge.Failed {
+		if state == record.Failed {
 			state = in.paint(red, "FAILED")
 		}
 		text := head("check") + fmt.Sprintf("%-16s %s in %s", plain.Text(w.Result.Check)+":", state, human(w.Result.Took))
@@ -282,11 +281,11 @@ func (in *invocation) eventLine(e build.Event, who string) string {
 			text += "\n" + head("check") + "  " + plain.Lines(line)
 		}
 		return text
-	case build.Booted:
+	case record.Booted:
 		return head("boot") + fmt.Sprintf("%-16s came up in %s", w.Name, human(w.Took))
-	case build.Registered:
+	case record.Registered:
 		return head("version") + fmt.Sprintf("%s@%s registered in %s", e.Image, w.Version, human(w.Took))
-	case build.Broke:
+	case record.Broke:
 		if w.Failure == nil {
 			return head("stopped") + w.Text
 		}

@@ -6,9 +6,9 @@ import (
 	"strings"
 
 	"zygos/internal/app"
-	"zygos/internal/build"
 	"zygos/internal/machine"
 	"zygos/internal/plain"
+	"zygos/internal/record"
 	"zygos/internal/repeat"
 )
 
@@ -29,12 +29,12 @@ func runRepeat(ctx context.Context, in *invocation, a *app.App) error {
 		return in.inside(a)
 	}
 	l := in.live()
-	a.Watch = func(e build.Event) {
+	a.Watch = func(e record.Event) {
 		switch w := e.What.(type) {
-		case build.StageBegan:
+		case record.StageBegan:
 			stage, _ := w.Place()
 			l.show("", strings.TrimSpace(e.Variant+" "+stage), 0, 0)
-		case build.Progress:
+		case record.Progress:
 			l.show("", w.Doing, w.Done, w.Total)
 		}
 	}

@@ -9,7 +9,7 @@ import (
 
 	"zygos/internal/app"
 	"zygos/internal/catalog"
-	"zygos/internal/judge"
+	"zygos/internal/record"
 	"zygos/internal/region"
 )
 
@@ -78,7 +78,7 @@ func (in *invocation) origin(a *app.Account) [][2]string {
 // checksOf is what checks said of a version when it was last judged.
 func checksOf(v *catalog.Version) string {
 	if j := v.Judged; j != nil {
-		return said(judge.Counts{Passed: j.Passed, Failed: j.Failed, Warned: j.Warned, Skipped: j.Skipped})
+		return said(record.Counts{Passed: j.Passed, Failed: j.Failed, Warned: j.Warned, Skipped: j.Skipped})
 	}
 	return "-"
 }

@@ -8,9 +8,9 @@ import (
 	"strings"
 
 	"zygos/internal/app"
-	"zygos/internal/judge"
 	"zygos/internal/machine"
 	"zygos/internal/plain"
+	"zygos/internal/record"
 	"zygos/internal/report"
 	"zygos/internal/store"
 )
@@ -61,7 +61,7 @@ func runTest(ctx context.Context, in *invocation, a *app.App) error {
 	l := in.follow(a)
 	done := 0
 	t, err := a.Test(ctx, app.TestRequest{Ref: in.args[0], Checks: f.checks, In: f.in, Region: f.region,
-		Recorded: f.recorded}, func(r judge.Result) {
+		Recorded: f.recorded}, func(r record.CheckResult) {
 		done++
 		l.show("", fmt.Sprintf("%d checks judged", done), 0, 0)
 	})
@@ -78,7 +78,7 @@ func runTest(ctx context.Context, in *invocation, a *app.App) error {
 			return e
 		}
 	}
-	counts := judge.Count(t.Results)
+	counts := record.Count(t.Results)
 	switch {
 	case in.json:
 		if e := in.writeJSON(map[string]any{"image": t.Version.Image, "version": t.Version.Version, "results": t.Results, "spent": t.Spent,
@@ -130,7 +130,7 @@ func spent(list []app.Spent) string {
 }
 
 // said is counts in words.
-func said(c judge.Counts) string {
+func said(c record.Counts) string {
 	var parts []string
 	for _, p := range []struct {
 		n    int
@@ -144,7 +144,7 @@ func said(c judge.Counts) string {
 }
 
 // results writes a line for each check, and what was wrong below it.
-func (in *invocation) results(list []judge.Result) error {
+func (in *invocation) results(list []record.CheckResult) error {
 	var rows [][]string
 	for _, r := range list {
 		in := "sandbox"
@@ -157,7 +157,7 @@ func (in *invocation) results(list []judge.Result) error {
 		return err
 	}
 	for _, r := range list {
-		if r.State == judge.Failed || r.State == judge.Warned {
+		if r.State == record.Failed || r.State == record.Warned {
 			fmt.Fprintf(in.out, "\n%s\n", in.paint(bold, strings.TrimSpace(r.Variant+" "+r.Check)))
 			for _, line := range r.Wrong() {
 				fmt.Fprintf(in.out, "  %s\n", plain.Lines(line))
@@ -169,7 +169,7 @@ func (in *invocation) results(list []judge.Result) error {
 
 // stateOf is a state as tables show it.
 func stateOf(s string) string {
-	if s == judge.Failed {
+	if s == record.Failed {
 		return "FAILED"
 	}
 	return s

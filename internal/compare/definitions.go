@@ -7,9 +7,9 @@ import (
 
 	udiff "github.com/aymanbagabas/go-udiff"
 
-	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/state"
 )
 
@@ -30,7 +30,7 @@ type Source struct {
 
 // DefinitionsOf compares a plan with the one that a version was built by.
 func DefinitionsOf(s *state.State, v *catalog.Version, now *plan.Plan) (*Definitions, error) {
-	record, err := build.ReadRecord(s.Dir, v.Build)
+	record, err := record.Read(s.Dir, v.Build)
 	if err != nil {
 		return nil, err
 	}

@@ -13,10 +13,10 @@ import (
 
 	udiff "github.com/aymanbagabas/go-udiff"
 
-	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/inventory"
 	"zygos/internal/layer"
+	"zygos/internal/record"
 	"zygos/internal/state"
 )
 
@@ -42,7 +42,7 @@ type Trees struct {
 }
 
 // View is the tree of a build to look at: after a stage, or what it captured if stage is "".
-func View(ctx context.Context, s *state.State, id, variant, stage string) (*build.View, error) {
+func View(ctx context.Context, s *state.State, id, variant, stage string) (*record.View, error) {
 	b, err := s.Catalog.Build(ctx, id)
 	if err != nil {
 		return nil, err
@@ -52,9 +52,9 @@ func View(ctx context.Context, s *state.State, id, variant, stage string) (*buil
 		if err := Elsewhere(s, b); err != nil {
 			return nil, err
 		}
-		return build.ViewFailed(ctx, s.Dir, b, variant, stage)
+		return record.ViewFailed(ctx, s.Dir, b, variant, stage)
 	}
-	view, err := build.ViewBuild(s.Dir, id, variant, stage)
+	view, err := record.ViewBuild(s.Dir, id, variant, stage)
 	if !errors.Is(err, os.ErrNotExist) {
 		return view, err
 	}

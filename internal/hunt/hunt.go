@@ -9,12 +9,11 @@ import (
 
 	udiff "github.com/aymanbagabas/go-udiff"
 
-	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/inventory"
-	"zygos/internal/judge"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 )
 
 // Hunt is a search for what broke a check.
@@ -22,9 +21,9 @@ type Hunt struct {
 	Variant string
 	Layers  *layer.Store
 	// Judge judges a tree by the check.
-	Judge func(ctx context.Context, layers []string) (judge.Result, error)
+	Judge func(ctx context.Context, layers []string) (record.CheckResult, error)
 	// Record is the record of a version's build, and Find the version itself.
-	Record func(v *catalog.Version) (*build.Record, error)
+	Record func(v *catalog.Version) (*record.Record, error)
 	Find   func(ctx context.Context, image, version string) (*catalog.Version, error)
 	Known  plan.Known // for reasons
 	Root   string     // of the workspace
@@ -36,30 +35,30 @@ type Hunt struct {
 
 // Found is what broke a check.
 type Found struct {
-	Passes  *catalog.Version `json:"passes"` // the last version on which it passes
-	Fails   *catalog.Version `json:"fails"`  // the first on which it fails
-	Image   string           `json:"image"`  // whose stage it is: the image's own, or a parent's
-	Was     string           `json:"was"`    // version of that image behind the one, "" if it has none
-	Now     string           `json:"now"`
-	Stage   string           `json:"stage"` // "base" for a base from outside, "seal" for sealing
-	Why     []string         `json:"why"`   // what changed in it, by the definitions
-	Diff    string           `json:"diff,omitempty"`
-	Files   []layer.Change   `json:"files"` // that differ after it
-	Changes []string         `json:"packages"`
-	Result  judge.Result     `json:"result"` // on the failing tree
-	Tries   int              `json:"tries"`
+	Passes  *catalog.Version   `json:"passes"` // the last version on which it passes
+	Fails   *catalog.Version   `json:"fails"`  // the first on which it fails
+	Image   string             `json:"image"`  // whose stage it is: the image's own, or a parent's
+	Was     string             `json:"was"`    // version of that image behind the one, "" if it has none
+	Now     string             `json:"now"`
+	Stage   string             `json:"stage"` // "base" for a base from outside, "seal" for sealing
+	Why     []string           `json:"why"`   // what changed in it, by the definitions
+	Diff    string             `json:"diff,omitempty"`
+	Files   []layer.Change     `json:"files"` // that differ after it
+	Changes []string           `json:"packages"`
+	Result  record.CheckResult `json:"result"` // on the failing tree
+	Tries   int                `json:"tries"`
 }
 
 // passes judges a tree.
-func (h *Hunt) passes(ctx context.Context, what string, layers []string) (bool, judge.Result, error) {
+func (h *Hunt) passes(ctx context.Context, what string, layers []string) (bool, record.CheckResult, error) {
 	for _, digest := range layers {
 		if !h.Layers.Has(digest) {
-			return false, judge.Result{}, fmt.Errorf("the tree of %s is not kept any more", what)
+			return false, record.CheckResult{}, fmt.Errorf("the tree of %s is not kept any more", what)
 		}
 	}
 	h.tries++
 	r, err := h.Judge(ctx, layers)
-	ok := r.State == judge.Passed || r.State == judge.Skipped
+	ok := r.State == record.Passed || r.State == record.Skipped
 	h.Tell(fmt.Sprintf("%s: %s", what, map[bool]string{true: "passes", false: "fails"}[ok]))
 	return ok, r, err
 }
@@ -136,8 +135,8 @@ type point struct {
 }
 
 // points are the trees of a version, from its base on.
-func points(r *build.Record, v *catalog.Version, variant string) ([]point, error) {
-	i := slices.IndexFunc(r.Shapes, func(s build.ShapeRecord) bool { return s.Variant == variant })
+func points(r *record.Record, v *catalog.Version, variant string) ([]point, error) {
+	i := slices.IndexFunc(r.Shapes, func(s record.Shape) bool { return s.Variant == variant })
 	if i < 0 {
 		return nil, fmt.Errorf("the record of %s has no variant %q", v.Ref(), variant)
 	}
@@ -231,7 +230,7 @@ func (h *Hunt) variant(v *catalog.Version) string {
 
 // side is a version whose stages are compared.
 type side struct {
-	record  *build.Record
+	record  *record.Record
 	variant string
 	points  []point
 }

@@ -10,6 +10,7 @@ import (
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/vm"
 )
 
@@ -23,7 +24,7 @@ type Guest struct {
 // Booted judges by checks in one booted machine, in their order. Those that could not be judged, since it did not come up or went
 // away, fail and say so.
 func (b *Bench) Booted(ctx context.Context, checks []plan.Check, start func(context.Context) (*vm.Running, error),
-	each func(Result)) (list []Result, err error) {
+	each func(record.CheckResult)) (list []record.CheckResult, err error) {
 	if len(checks) == 0 {
 		return nil, nil
 	}
@@ -42,22 +43,22 @@ func (b *Bench) Booted(ctx context.Context, checks []plan.Check, start func(cont
 	}
 	for i := range checks {
 		began := time.Now()
-		var r Result
+		var r record.CheckResult
 		if lost == "" {
 			var gone *machine.GoneError
 			if r, err = b.one(ctx, at, &checks[i]); errors.As(err, &gone) {
 				lost = gone.Error() + " while check " + checks[i].Name + " ran"
-				r.State, r.Why = Failed, gone.Error()+" while it ran"
+				r.State, r.Why = record.Failed, gone.Error()+" while it ran"
 			} else if err != nil {
 				return nil, err
 			}
 		} else {
-			r = Result{Check: checks[i].Name, Variant: b.Variant, Shared: checks[i].Shared, Booted: true, State: Failed,
+			r = record.CheckResult{Check: checks[i].Name, Variant: b.Variant, Shared: checks[i].Shared, Booted: true, State: record.Failed,
 				Why: "not judged: " + b.Text(lost), Output: console}
 			console = nil
 		}
-		if r.State == Failed && checks[i].Warn {
-			r.State = Warned
+		if r.State == record.Failed && checks[i].Warn {
+			r.State = record.Warned
 		}
 		r.Took = time.Since(began)
 		list = append(list, r)

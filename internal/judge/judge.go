@@ -20,54 +20,11 @@ import (
 	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
-)
-
-// States of a check that was judged.
-const (
-	Passed  = "passed"
-	Failed  = "failed"
-	Warned  = "warned"  // it failed, and its level is warn
-	Skipped = "skipped" // it said so itself: exit code 77
+	"zygos/internal/record"
 )
 
 // skips is the exit code with which a check says that it has nothing to judge here.
 const skips = 77
-
-// Result is what a check came to.
-type Result struct {
-	Check   string        `json:"check"`
-	Variant string        `json:"variant,omitempty"`
-	Shared  string        `json:"shared,omitempty"` // contract
-	Source  string        `json:"source,omitempty"` // script in the workspace
-	Booted  bool          `json:"booted,omitempty"` // it was judged in a machine that was started
-	State   string        `json:"state"`
-	Why     string        `json:"why,omitempty"`     // it did not pass
-	Expects []Expected    `json:"expects,omitempty"` // each expectation
-	Output  []string      `json:"output,omitempty"`  // the last lines that the script printed
-	Cut     int64         `json:"cut,omitempty"`     // lines before these that are not kept
-	Took    time.Duration `json:"took_ns"`
-}
-
-// Wrong is what was found, in lines: expectations that do not hold, and what the script printed last.
-func (r *Result) Wrong() (lines []string) {
-	for _, e := range r.Expects {
-		if !e.Holds {
-			lines = append(lines, fmt.Sprintf("%s: %s", e.What, e.Found))
-		}
-	}
-	if r.Cut > 0 {
-		lines = append(lines, fmt.Sprintf("[%d lines before these are not kept]", r.Cut))
-	}
-	const most = 20
-	return append(lines, r.Output[max(0, len(r.Output)-most):]...)
-}
-
-// Expected is an expectation that was judged.
-type Expected struct {
-	What  string `json:"what"`
-	Holds bool   `json:"holds"`
-	Found string `json:"found,omitempty"` // instead
-}
 
 // Bench is a tree to judge.
 type Bench struct {
@@ -81,8 +38,8 @@ type Bench struct {
 
 // Judge judges by checks, several at once, and tells each result as it comes; the list is in the order of the checks. An error is one
 // of this side.
-func (b *Bench) Judge(ctx context.Context, checks []plan.Check, each func(Result)) ([]Result, error) {
-	list := make([]Result, len(checks))
+func (b *Bench) Judge(ctx context.Context, checks []plan.Check, each func(record.CheckResult)) ([]record.CheckResult, error) {
+	list := make([]record.CheckResult, len(checks))
 	tree := &Tree{Files: layer.Files{Store: b.Ground.Store, Layers: b.Ground.Layers, Tree: b.Ground.Tree}}
 	group, within := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.NumCPU())
@@ -114,22 +71,22 @@ type place struct {
 }
 
 // one judges by one check.
-func (b *Bench) one(ctx context.Context, at place, c *plan.Check) (r Result, err error) {
-	r = Result{Check: c.Name, Variant: b.Variant, Shared: c.Shared, Booted: c.Booted, State: Passed}
+func (b *Bench) one(ctx context.Context, at place, c *plan.Check) (r record.CheckResult, err error) {
+	r = record.CheckResult{Check: c.Name, Variant: b.Variant, Shared: c.Shared, Booted: c.Booted, State: record.Passed}
 	if len(c.Steps) > 0 {
 		r.Source = c.Steps[0].Source
 		err = b.script(ctx, at, c, c.Steps[0].Script, &r)
 	} else {
 		err = b.expectations(ctx, at, c, &r)
 	}
-	if r.State == Failed && c.Warn {
-		r.State = Warned
+	if r.State == record.Failed && c.Warn {
+		r.State = record.Warned
 	}
 	return r, err
 }
 
 // script runs a check's script.
-func (b *Bench) script(ctx context.Context, at place, c *plan.Check, content []byte, r *Result) error {
+func (b *Bench) script(ctx context.Context, at place, c *plan.Check, content []byte, r *record.CheckResult) error {
 	said := &listener{}
 	failed, err := b.run(ctx, at, c, content, said)
 	r.Output, r.Cut = said.lines, said.cut
@@ -138,9 +95,9 @@ func (b *Bench) script(ctx context.Context, at place, c *plan.Check, content []b
 		return err
 	case failed == nil:
 	case failed.Code == skips && failed.Signal == "" && failed.Reason == "":
-		r.State = Skipped
+		r.State = record.Skipped
 	default:
-		r.State, r.Why = Failed, b.Text(strings.Replace(failed.How(), "the stage did", "it did", 1))
+		r.State, r.Why = record.Failed, b.Text(strings.Replace(failed.How(), "the stage did", "it did", 1))
 		if failed.Line > 0 {
 			r.Why += fmt.Sprintf(", in line %d", failed.Line)
 		}
@@ -173,7 +130,7 @@ func (b *Bench) fresh(ctx context.Context, stage machine.Stage, watch machine.Wa
 }
 
 // expectations judges each of a check.
-func (b *Bench) expectations(ctx context.Context, at place, c *plan.Check, r *Result) error {
+func (b *Bench) expectations(ctx context.Context, at place, c *plan.Check, r *record.CheckResult) error {
 	wrong, began, left := 0, time.Now(), *c // the timeout is that of the check, and not of each
 	for _, e := range c.Expect {
 		if left.Timeout = c.Timeout - time.Since(began); c.Timeout == 0 {
@@ -186,13 +143,13 @@ func (b *Bench) expectations(ctx context.Context, at place, c *plan.Check, r *Re
 				return err
 			}
 		}
-		r.Expects = append(r.Expects, Expected{What: e.Text, Holds: found == "", Found: b.Text(found)})
+		r.Expects = append(r.Expects, record.Expected{What: e.Text, Holds: found == "", Found: b.Text(found)})
 		if found != "" {
 			wrong++
 		}
 	}
 	if wrong > 0 {
-		r.State, r.Why = Failed, fmt.Sprintf("%d of %d expectations do not hold", wrong, len(c.Expect))
+		r.State, r.Why = record.Failed, fmt.Sprintf("%d of %d expectations do not hold", wrong, len(c.Expect))
 	}
 	return ctx.Err()
 }
@@ -267,28 +224,3 @@ func (l *listener) Cut(_ int, _ string, lines, _ int64) {
 func (l *listener) StepStarted(int)                                  {}
 func (l *listener) StepEnded(int, time.Duration, *machine.StepError) {}
 func (l *listener) Note(string)                                      {}
-
-// Counts are how many checks came to what.
-type Counts struct {
-	Passed  int `json:"passed"`
-	Failed  int `json:"failed"`
-	Warned  int `json:"warned"`
-	Skipped int `json:"skipped"`
-}
-
-// Count counts results.
-func Count(list []Result) (c Counts) {
-	for _, r := range list {
-		switch r.State {
-		case Passed:
-			c.Passed++
-		case Failed:
-			c.Failed++
-		case Warned:
-			c.Warned++
-		case Skipped:
-			c.Skipped++
-		}
-	}
-	return c
-}

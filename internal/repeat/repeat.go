@@ -17,6 +17,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
+	"zygos/internal/record"
 	"zygos/internal/secret"
 	"zygos/internal/state"
 	"zygos/internal/store"
@@ -72,7 +73,7 @@ func (e *LacksError) Error() string {
 // Run builds a version again and compares.
 func (r *Repeat) Run(ctx context.Context, v *catalog.Version) (*Outcome, error) {
 	began := time.Now()
-	was, err := build.ReadRecord(r.Engine.State, v.Build)
+	was, err := record.Read(r.Engine.State, v.Build)
 	if err != nil {
 		return nil, fmt.Errorf("the record of %s is not kept in this state: %w", v.Ref(), err)
 	}
@@ -110,7 +111,7 @@ func (r *Repeat) Run(ctx context.Context, v *catalog.Version) (*Outcome, error) 
 }
 
 // plan is that of the version, with all that it takes at hand below Dir.
-func (r *Repeat) plan(ctx context.Context, v *catalog.Version, was *build.Record) (*plan.Plan, error) {
+func (r *Repeat) plan(ctx context.Context, v *catalog.Version, was *record.Record) (*plan.Plan, error) {
 	p := *was.Plan
 	p.Build, p.Force, p.Why, p.Unchanged, p.From = plan.NewBuildID(), true, "repeated from the record of "+v.Build, "", ""
 	p.Shapes = slices.Clone(p.Shapes)
@@ -222,7 +223,7 @@ func text(from state.Dir, root, name, digest string) []byte {
 }
 
 // engine carries the plan out in a state of its own, on the layers of the base.
-func (r *Repeat) engine(ctx context.Context, was *build.Record) (*build.Engine, func(), error) {
+func (r *Repeat) engine(ctx context.Context, was *record.Record) (*build.Engine, func(), error) {
 	own := *r.Engine
 	own.State, own.Root, own.Place, own.Known, own.Budget = r.Dir, r.Dir.In("workspace"), "repeat", nil, 0
 	own.Layers = &layer.Store{Dir: r.Dir.Layers(), Owners: r.Engine.Layers.Owners, Check: r.Engine.Layers.Check}
@@ -248,7 +249,7 @@ func (r *Repeat) engine(ctx context.Context, was *build.Record) (*build.Engine, 
 }
 
 // compare finds the first stage that came out different, and its files.
-func (r *Repeat) compare(o *Outcome, was, now *build.Record, again *build.Engine) error {
+func (r *Repeat) compare(o *Outcome, was, now *record.Record, again *build.Engine) error {
 	for i := range was.Shapes {
 		before, after := slices.Clone(was.Plan.Shapes[i].Layers), slices.Clone(was.Plan.Shapes[i].Layers)
 		for j := range was.Shapes[i].Stages {

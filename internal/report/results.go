@@ -7,27 +7,27 @@ import (
 	"strings"
 	"time"
 
-	"zygos/internal/judge"
 	"zygos/internal/plain"
+	"zygos/internal/record"
 )
 
 // TAP is results of checks in the Test Anything Protocol, version 14. One that only warns is a failure that is put up with: TODO there.
-func TAP(list []judge.Result) []byte {
+func TAP(list []record.CheckResult) []byte {
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "TAP version 14\n1..%d\n", len(list))
 	for i, r := range list {
 		ok, directive := "ok", ""
 		switch r.State {
-		case judge.Failed:
+		case record.Failed:
 			ok = "not ok"
-		case judge.Warned:
+		case record.Warned:
 			ok, directive = "not ok", " # TODO it only warns"
-		case judge.Skipped:
+		case record.Skipped:
 			directive = " # SKIP it says so"
 		}
 		name := strings.TrimSpace(r.Variant + " " + r.Check)
 		fmt.Fprintf(&b, "%s %d - %s%s\n", ok, i+1, plain.Text(strings.NewReplacer(`\`, `\\`, "#", `\#`).Replace(name)), directive)
-		if r.State == judge.Failed || r.State == judge.Warned {
+		if r.State == record.Failed || r.State == record.Warned {
 			for _, line := range append([]string{r.Why}, r.Wrong()...) {
 				fmt.Fprintf(&b, "# %s\n", plain.Text(line))
 			}
@@ -37,7 +37,7 @@ func TAP(list []judge.Result) []byte {
 }
 
 // JUnit is results of checks as JUnit's XML, which jobs read.
-func JUnit(name string, list []judge.Result) ([]byte, error) {
+func JUnit(name string, list []record.CheckResult) ([]byte, error) {
 	type message struct {
 		Message string `xml:"message,attr"`
 		Text    string `xml:",chardata"`
@@ -59,7 +59,7 @@ func JUnit(name string, list []judge.Result) ([]byte, error) {
 		Time     string   `xml:"time,attr"`
 		Cases    []one    `xml:"testcase"`
 	}
-	counts := judge.Count(list)
+	counts := record.Count(list)
 	s := suite{Name: name, Tests: len(list), Failures: counts.Failed, Skipped: counts.Skipped}
 	seconds := func(d time.Duration) string { return fmt.Sprintf("%.3f", d.Seconds()) }
 	var total time.Duration
@@ -68,11 +68,11 @@ func JUnit(name string, list []judge.Result) ([]byte, error) {
 		c := one{Class: strings.TrimSuffix(name+"."+r.Variant, "."), Name: plain.Text(r.Check), Time: seconds(r.Took)}
 		text := plain.Lines(strings.Join(r.Wrong(), "\n"))
 		switch r.State {
-		case judge.Failed:
+		case record.Failed:
 			c.Failure = &message{plain.Text(r.Why), text}
-		case judge.Skipped:
+		case record.Skipped:
 			c.Skipped = &message{Message: "it says so"}
-		case judge.Warned:
+		case record.Warned:
 			c.Out = "warned: " + plain.Text(r.Why) + "\n" + text
 		}
 		s.Cases = append(s.Cases, c)

@@ -8,18 +8,18 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"zygos/internal/judge"
+	"zygos/internal/record"
 	"zygos/internal/report"
 )
 
 // What checks print ends no line and no element of a report, whatever it is.
 func TestResultsOfChecksAreReportedWhole(t *testing.T) {
-	list := []judge.Result{
-		{Check: "good # one", Variant: "edge", State: judge.Passed, Took: 1500 * time.Millisecond},
-		{Check: "bad <x>", State: judge.Failed, Why: "exit code 1", Output: []string{"</failure>\x1b[2J]]>", "ok 9 - forged\nok 10 - forged"},
-			Expects: []judge.Expected{{What: "/a", Found: "it is not there"}, {What: "/b", Holds: true}}, Cut: 7},
-		{Check: "warns", State: judge.Warned, Why: "a pity"},
-		{Check: "skips", State: judge.Skipped},
+	list := []record.CheckResult{
+		{Check: "good # one", Variant: "edge", State: record.Passed, Took: 1500 * time.Millisecond},
+		{Check: "bad <x>", State: record.Failed, Why: "exit code 1", Output: []string{"</failure>\x1b[2J]]>", "ok 9 - forged\nok 10 - forged"},
+			Expects: []record.Expected{{What: "/a", Found: "it is not there"}, {What: "/b", Holds: true}}, Cut: 7},
+		{Check: "warns", State: record.Warned, Why: "a pity"},
+		{Check: "skips", State: record.Skipped},
 	}
 	text, err := report.JUnit("link@1.0.0", list)
 	require.NoError(t, err)

@@ -15,11 +15,11 @@ import (
 	"strings"
 	"time"
 
-	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/manifest"
 	"zygos/internal/publish"
+	"zygos/internal/record"
 	"zygos/internal/region"
 	"zygos/internal/state"
 )
@@ -74,7 +74,7 @@ func Rebuild(ctx context.Context, into *catalog.Catalog, from state.Dir, regions
 }
 
 // identity is that of the lost catalog, as the last record tells that does, or the regions; "" if nothing tells.
-func (f *Found) identity(ctx context.Context, records []*build.Record, regions map[string]region.Region) (string, error) {
+func (f *Found) identity(ctx context.Context, records []*record.Record, regions map[string]region.Region) (string, error) {
 	for _, r := range slices.Backward(records) {
 		if r.Catalog != "" {
 			return r.Catalog, nil
@@ -94,7 +94,7 @@ func (f *Found) skip(form string, args ...any) {
 
 // records reads the records of builds that made a version, the oldest first. Only what was registered counts, and of several records
 // of one number none does: nobody but the lost catalog knows which of them it was.
-func (f *Found) records(ctx context.Context, from state.Dir) (list []*build.Record, err error) {
+func (f *Found) records(ctx context.Context, from state.Dir) (list []*record.Record, err error) {
 	dirs, err := os.ReadDir(from.Builds())
 	if err != nil {
 		return nil, err
@@ -102,11 +102,11 @@ func (f *Found) records(ctx context.Context, from state.Dir) (list []*build.Reco
 	same := map[string][]string{} // builds by reference
 	for _, dir := range dirs {    // ids sort by time
 		id := dir.Name()
-		if build.Pending(from, id) {
+		if record.Pending(from, id) {
 			f.skip("build %s is not known to have been registered: its process ended before it heard so", id)
 			continue
 		}
-		r, err := build.ReadRecord(from, id)
+		r, err := record.Read(from, id)
 		switch {
 		case errors.Is(err, fs.ErrNotExist): // it made no version
 			continue
@@ -118,8 +118,8 @@ func (f *Found) records(ctx context.Context, from state.Dir) (list []*build.Reco
 			f.skip("the record of %s: %v", id, err)
 			continue
 		}
-		made, known := build.Made(ctx, from, id)
-		if r.Schema != build.RecordSchema && known && !made {
+		made, known := record.Made(ctx, from, id)
+		if r.Schema != record.Schema && known && !made {
 			f.skip("build %s was not registered: its log ends before that", id)
 			continue
 		}
@@ -132,7 +132,7 @@ func (f *Found) records(ctx context.Context, from state.Dir) (list []*build.Reco
 				"one out of %s, and import again", ref, strings.Join(same[ref], " and "), from.Builds())
 		}
 	}
-	return slices.DeleteFunc(list, func(r *build.Record) bool { return len(same[r.Version.Ref()]) > 1 }), nil
+	return slices.DeleteFunc(list, func(r *record.Record) bool { return len(same[r.Version.Ref()]) > 1 }), nil
 }
 
 // region adds what a region's index tells: where artifacts are, tags, recalls.

@@ -1,4 +1,4 @@
-package build_test
+package record_test
 
 import (
 	"os"
@@ -7,8 +7,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"zygos/internal/build"
 	"zygos/internal/definition"
+	"zygos/internal/record"
 	"zygos/internal/state"
 )
 
@@ -20,7 +20,7 @@ func FuzzRecord(f *testing.F) {
 		`"artifacts":[{"format":"tar","digest":"sha256:x"}]},"plan":{}}`))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		require.NoError(t, os.WriteFile(at.Build("b-1", "record.json"), text, 0o644))
-		r, err := build.ReadRecord(at, "b-1")
+		r, err := record.Read(at, "b-1")
 		if err != nil || r.Version == nil || r.Version.Check() != nil {
 			return
 		}

@@ -1,4 +1,4 @@
-package build
+package record
 
 import (
 	"bufio"
@@ -15,8 +15,8 @@ import (
 	"zygos/internal/state"
 )
 
-// Log is a build's log: one event a line, JSON.
-type Log struct {
+// Journal is a build's log: one event a line, JSON.
+type Journal struct {
 	mu    sync.Mutex
 	file  *os.File
 	out   *bufio.Writer
@@ -31,8 +31,8 @@ const (
 	progressStep = 50 * time.Millisecond // nobody looks more often
 )
 
-// openLog makes the build's folder and log; watch is told of each event too.
-func openLog(dir string, watch func(Event)) (*Log, error) {
+// OpenJournal makes the build's folder and log; watch is told of each event too.
+func OpenJournal(dir string, watch func(Event)) (*Journal, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
@@ -40,13 +40,13 @@ func openLog(dir string, watch func(Event)) (*Log, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Log{file: file, out: bufio.NewWriter(file), watch: watch, ended: make(chan struct{})}
+	l := &Journal{file: file, out: bufio.NewWriter(file), watch: watch, ended: make(chan struct{})}
 	go l.flush()
 	return l, nil
 }
 
 // flush writes what a script printed before long, for those who follow the log.
-func (l *Log) flush() {
+func (l *Journal) flush() {
 	tick := time.NewTicker(200 * time.Millisecond)
 	defer tick.Stop()
 	for {
@@ -61,7 +61,7 @@ func (l *Log) flush() {
 	}
 }
 
-func (l *Log) emit(e Event) {
+func (l *Journal) Append(e Event) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	e.Time = time.Now().UTC()
@@ -89,7 +89,7 @@ func (l *Log) emit(e Event) {
 	l.watch(e)
 }
 
-func (l *Log) close() error {
+func (l *Journal) Close() error {
 	close(l.ended)
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -100,9 +100,9 @@ func (l *Log) close() error {
 	return l.file.Close()
 }
 
-// ReadLog calls take with each event of a build's log, as far as it was written. With follow, it
+// ReadJournal calls take with each event of a build's log, as far as it was written. With follow, it
 // goes on until the build has ended.
-func ReadLog(ctx context.Context, at state.Dir, id string, follow bool, take func(Event) error) error {
+func ReadJournal(ctx context.Context, at state.Dir, id string, follow bool, take func(Event) error) error {
 	file, err := os.Open(at.Build(id, logName))
 	if err != nil {
 		return err

@@ -1,4 +1,4 @@
-package build
+package record
 
 import (
 	"bytes"
@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"zygos/internal/catalog"
-	"zygos/internal/judge"
 	"zygos/internal/seal"
 )
 
@@ -181,7 +180,7 @@ type (
 	}
 	Judged struct {
 		nowhere
-		Result judge.Result `json:"result"`
+		Result CheckResult `json:"result"`
 	}
 	Booted struct {
 		nowhere
@@ -215,43 +214,73 @@ type (
 	}
 )
 
-func (Heard) Kind() string      { return "feed" }
+func (Heard) Kind() string { return "feed" }
+
 func (NothingDue) Kind() string { return "nothing due" }
-func (Unchanged) Kind() string  { return "unchanged" }
-func (Started) Kind() string    { return "started" }
-func (BaseReady) Kind() string  { return "base" }
-func (Reused) Kind() string     { return "reused" }
-func (Waiting) Kind() string    { return "waiting" }
+
+func (Unchanged) Kind() string { return "unchanged" }
+
+func (Started) Kind() string { return "started" }
+
+func (BaseReady) Kind() string { return "base" }
+
+func (Reused) Kind() string { return "reused" }
+
+func (Waiting) Kind() string { return "waiting" }
+
 func (StageBegan) Kind() string { return "stage" }
-func (StepBegan) Kind() string  { return "step" }
-func (Output) Kind() string     { return "output" }
-func (Cut) Kind() string        { return "cut" }
-func (StepDone) Kind() string   { return "step-done" }
-func (Retry) Kind() string      { return "retry" }
-func (StageDone) Kind() string  { return "stage-done" }
-func (Brought) Kind() string    { return "brought" }
-func (Sealed) Kind() string     { return "sealed" }
-func (Captured) Kind() string   { return "captured" }
-func (Judged) Kind() string     { return "judged" }
-func (Booted) Kind() string     { return "booted" }
-func (Note) Kind() string       { return "note" }
-func (Progress) Kind() string   { return "progress" }
+
+func (StepBegan) Kind() string { return "step" }
+
+func (Output) Kind() string { return "output" }
+
+func (Cut) Kind() string { return "cut" }
+
+func (StepDone) Kind() string { return "step-done" }
+
+func (Retry) Kind() string { return "retry" }
+
+func (StageDone) Kind() string { return "stage-done" }
+
+func (Brought) Kind() string { return "brought" }
+
+func (Sealed) Kind() string { return "sealed" }
+
+func (Captured) Kind() string { return "captured" }
+
+func (Judged) Kind() string { return "judged" }
+
+func (Booted) Kind() string { return "booted" }
+
+func (Note) Kind() string { return "note" }
+
+func (Progress) Kind() string { return "progress" }
+
 func (Registered) Kind() string { return "registered" }
-func (Broke) Kind() string      { return "failed" }
-func (o other) Kind() string    { return o.kind }
+
+func (Broke) Kind() string { return "failed" }
+
+func (o other) Kind() string { return o.kind }
 
 // maskable are the kinds whose texts may come from scripts, or tell of what they did.
 type maskable interface {
 	mask(text func(string) string) What
 }
 
-func (w Started) mask(m func(string) string) What    { w.Why = m(w.Why); return w }
+func (w Started) mask(m func(string) string) What { w.Why = m(w.Why); return w }
+
 func (w StageBegan) mask(m func(string) string) What { w.Why = m(w.Why); return w }
-func (w Output) mask(m func(string) string) What     { w.Text = m(w.Text); return w }
-func (w StepDone) mask(m func(string) string) What   { w.Failed = m(w.Failed); return w }
-func (w Retry) mask(m func(string) string) What      { w.Failed = m(w.Failed); return w }
-func (w Brought) mask(m func(string) string) What    { w.File = m(w.File); return w }
-func (w Note) mask(m func(string) string) What       { w.Text = m(w.Text); return w }
+
+func (w Output) mask(m func(string) string) What { w.Text = m(w.Text); return w }
+
+func (w StepDone) mask(m func(string) string) What { w.Failed = m(w.Failed); return w }
+
+func (w Retry) mask(m func(string) string) What { w.Failed = m(w.Failed); return w }
+
+func (w Brought) mask(m func(string) string) What { w.File = m(w.File); return w }
+
+func (w Note) mask(m func(string) string) What { w.Text = m(w.Text); return w }
+
 func (w Broke) mask(m func(string) string) What {
 	w.Text = m(w.Text)
 	if w.Failure != nil {
@@ -259,6 +288,14 @@ func (w Broke) mask(m func(string) string) What {
 		f.Reason, w.Failure = m(f.Reason), &f
 	}
 	return w
+}
+
+// Mask replaces the texts of an event that scripts may have chosen.
+func (e Event) Mask(text func(string) string) Event {
+	if m, ok := e.What.(maskable); ok {
+		e.What = m.mask(text)
+	}
+	return e
 }
 
 // eventHead is what events of all kinds have.

@@ -1,8 +1,10 @@
-package build
+package record
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -13,6 +15,27 @@ import (
 	"zygos/internal/plan"
 	"zygos/internal/state"
 )
+
+// FailedState is what is kept of a stage that failed, for a look at it.
+type FailedState struct {
+	Failure  *Failure             `json:"failure"`
+	Layers   []string             `json:"layers"`
+	Stage    plan.Stage           `json:"stage"`
+	Scripts  [][]byte             `json:"scripts"`
+	Disk     string               `json:"disk,omitempty"`     // its file beside this; then there is no tree
+	Artifact *definition.Artifact `json:"artifact,omitempty"` // of which it is
+}
+
+// FailedStates reads what is kept of a failed build in its folder, a state for each variant that failed.
+func FailedStates(dir string) (list []FailedState) {
+	for _, name := range state.Dir(dir).Find("*/state.json") {
+		var s FailedState
+		if text, err := os.ReadFile(name); err == nil && json.Unmarshal(text, &s) == nil {
+			list = append(list, s)
+		}
+	}
+	return list
+}
 
 // View is a tree to look at, and how a stage saw it.
 type View struct {
@@ -36,7 +59,7 @@ func (v *View) as(s *plan.Stage) {
 
 // ViewBuild is what a build that made a version left after a stage, or what it captured if stage is "".
 func ViewBuild(at state.Dir, id, variant, stage string) (*View, error) {
-	r, err := ReadRecord(at, id)
+	r, err := Read(at, id)
 	if err != nil {
 		return nil, err
 	}
@@ -75,7 +98,7 @@ func ViewBuild(at state.Dir, id, variant, stage string) (*View, error) {
 
 // ViewFailed is the state in which a build failed; with a stage, what that one left.
 func ViewFailed(ctx context.Context, at state.Dir, b *catalog.Build, variant, stage string) (*View, error) {
-	states := failedStates(at.In("failed", b.ID))
+	states := FailedStates(at.In("failed", b.ID))
 	if len(states) == 0 {
 		return nil, fmt.Errorf("of build %s (%s) no state is kept: only of an image's last build, if a script failed. 'zygos log %s' shows "+
 			"what it did", b.ID, b.State, b.ID)
@@ -110,7 +133,7 @@ func ViewFailed(ctx context.Context, at state.Dir, b *catalog.Build, variant, st
 		return v, nil
 	}
 	found, names := "", []string{}
-	err := ReadLog(ctx, at, b.ID, false, func(e Event) error {
+	err := ReadJournal(ctx, at, b.ID, false, func(e Event) error {
 		made := ""
 		switch w := e.What.(type) {
 		case StageDone:

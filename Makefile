@@ -10,7 +10,7 @@ TESTER  := zygos-tester
 NEEDED  := faketime docker-registry s3cmd python3 libarchive-tools cpio qemu-system-x86 qemu-utils ovmf fdisk gdisk dosfstools mtools skopeo openssh-client e2fsprogs zstd xz-utils tar debootstrap uidmap postgresql rpm db5.3-util procps util-linux passwd ca-certificates gnupg minisign
 AS_USER := internal/machine internal/layer internal/base internal/build
 
-.PHONY: foreign help demo build test test-long test-as-user crash cuts faults fuzz bench screenshots debian-base reference clean check deps
+.PHONY: foreign help demo build test test-long test-as-user race crash cuts faults fuzz bench screenshots debian-base reference clean check deps
 
 help: ## list the targets
 	@sed -n 's/^\([a-z-]*\):.*## /\1\t/p' $(MAKEFILE_LIST) | awk -F'\t' '{printf "  make %-12s %s\n", $$1, $$2}'
@@ -25,6 +25,8 @@ demo: $(BIN) ## run the whole worked example in a new folder
 	@$(BIN) demo "$$(mktemp -d)/ebbline"
 
 FIXTURES := $(CACHE)/debian/bases $(CACHE)/kernel $(CACHE)/versitygw $(CACHE)/judges
+# Packages whose values several goroutines share.
+SHARED   := $(addprefix ./internal/,app build catalog family flock layer machine publish record region/... remote retention session standin state store supply)
 
 test: deps ## run the tests, but for the long ones
 	@$(MAKE) -s -j3 check $(FIXTURES)
@@ -37,7 +39,7 @@ LONG = $$(grep -rlE 'needtest\.(Is)?Long\(' internal --include='*_test.go' | \
 
 test-long: deps ## run the long tests: guests, kills, lines that are cut, other programs that read disks
 	@$(MAKE) -s -j3 $(BIN) $(FIXTURES)
-	ZYGOS_LONG=1 bench/with-postgres.sh $(GO) test -count=1 -timeout 30m -parallel 3 -run "^($(LONG))$$" ./internal/disk ./internal/cli
+	ZYGOS_LONG=1 bench/with-postgres.sh $(GO) test -count=1 -timeout 30m -parallel 3 -run "^($(LONG))$$" ./internal/disk ./internal/layer ./internal/cli
 	@[ -n "$$(git status --porcelain)" ] || git rev-parse HEAD > .ci/long-passed
 
 # The packages that make sandboxes once more, as an ordinary user.
@@ -47,6 +49,9 @@ test-as-user:
 	  t=$$(mktemp -d) && $(GO) test -c -o $$t/t ./$$p && chmod -R a+rX $$t && \
 	  (cd / && setpriv --reuid=$(TESTER) --regid=$(TESTER) --init-groups env HOME=/tmp $$t/t) && echo "ok $$p as $(TESTER)" || exit 1; \
 	  rm -rf $$t; done
+
+race: deps ## look for races with the race detector, which needs a C compiler
+	CGO_ENABLED=1 bench/with-postgres.sh $(GO) test -race -count=1 -timeout 30m $(SHARED)
 
 crash: deps ## kill builds and publications at 200 random moments
 	ZYGOS_LONG=1 ZYGOS_CRASHES=200 $(GO) test -count=1 -timeout 30m -v -run TestKilledAtAnyMoment ./internal/cli
@@ -75,10 +80,10 @@ foreign: deps ## compare what is read of ext4 with what the kernel sees
 	$$apt update && $$apt source --download-only e2fsprogs && tar -xf e2fsprogs_*.orig.tar.gz && apt-get install -y -qq attr acl libcap2-bin >/dev/null && \
 	cd $(CURDIR) && IMAGES=$$t $(GO) test -tags foreign -count=1 -v -run 'Kernel|E2fsprogs' ./internal/reading; s=$$?; rm -rf $$t; exit $$s
 
-check: ## vet, format, static analysis
+check: $(CACHE)/staticcheck ## vet, format, static analysis
 	@test -z "$$(gofmt -l cmd internal demo bench)" || { gofmt -l cmd internal demo bench; echo "run gofmt -w on these"; exit 1; }
 	$(GO) vet ./...
-	$(GO) tool staticcheck ./...
+	$(CACHE)/staticcheck ./...
 
 # As root, installs what tests use and makes the ordinary user they run as.
 deps:
@@ -113,8 +118,11 @@ $(CACHE)/judges: $(CACHE)/debian/bases
 	else echo "the tree of sudo, sshd and systemctl is made as root only; its test is skipped"; fi
 
 # An S3 server to place artifacts in.
-$(CACHE)/versitygw:
-	@mkdir -p $(CACHE) && GOBIN=$(CURDIR)/$(CACHE) GOFLAGS=-ldflags=-s $(GO) install github.com/versity/versitygw/cmd/versitygw@v1.8.0
+$(CACHE)/versitygw: tools/s3server/go.mod tools/s3server/go.sum
+	@mkdir -p $(CACHE) && cd tools/s3server && $(GO) build -ldflags=-s -o $(CURDIR)/$@ github.com/versity/versitygw/cmd/versitygw
+
+$(CACHE)/staticcheck: tools/staticcheck/go.mod tools/staticcheck/go.sum
+	@mkdir -p $(CACHE) && cd tools/staticcheck && $(GO) build -o $(CURDIR)/$@ honnef.co/go/tools/cmd/staticcheck
 
 debian-base: deps ## make the base of examples/debian with debootstrap (root)
 	examples/debian/make-base.sh

@@ -22,7 +22,9 @@ type watcher struct {
 
 const tailLines = 12
 
-func (w *watcher) at(step int) record.At { return record.At{Stage: w.stage.Name, Step: w.stage.Steps[step].Name} }
+func (w *watcher) at(step int) record.At {
+	return record.At{Stage: w.stage.Name, Step: w.stage.Steps[step].Name}
+}
 
 func (w *watcher) StepStarted(step int) {
 	w.mu.Lock()

@@ -103,7 +103,7 @@ debugfs -R 'ls /boot' root 2>/dev/null | grep -c kernel || true; debugfs -R 'cat
 // A disk that was made elsewhere becomes a version, as it is: it can be compared, judged, placed, and be a parent.
 func TestAdoptedImages(t *testing.T) {
 	t.Parallel()
-	everyone(t, func(t *testing.T, p *person) {
+	anyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		p.oldDisks()
 		definition := "series = \"1.0\"\nbase = \"field-os\"\n[[check]]\nname = \"kernel\"\nexpect = [{ path = \"/boot/kernel\" }]\n" +
@@ -162,7 +162,7 @@ func TestContainerImageAsBase(t *testing.T) {
 // What an image of another says of its programs' environment goes with the tree: to stages, shells, children and images made of them.
 func TestEnvironmentOfAContainerImage(t *testing.T) {
 	t.Parallel()
-	everyone(t, func(t *testing.T, p *person) {
+	anyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		p.image("[[stage]]\nname = \"one\"\ninline = \"mkdir -p /opt/gauge; echo MINE=1 > /etc/environment; printf '#!/bin/sh\\necho measured' " +
 			"> /opt/gauge/gauge; chmod 755 /opt/gauge/gauge\"\n[[artifact]]\nformat = \"oci\"\n")

@@ -53,7 +53,7 @@ func TestDueNamesWhatAndWhyAndIsBuilt(t *testing.T) {
 		require.True(t, strings.HasPrefix(p.ok("lineage", "parent@0.1.0", "--svg"), "<svg"))
 		p.fails(2, "choose one", "lineage", "parent", "--svg", "--html")
 	}
-	everyone(t, test)
+	anyone(t, test)
 	onPostgres(t, test)
 }
 
@@ -199,7 +199,7 @@ func TestPruneRemovesWhatNothingKeeps(t *testing.T) {
 		p.ok("build", "newest", "lone", "--force")
 		require.Contains(t, p.ok("list", "lone"), "0.1.2", "a number is never given twice")
 	}
-	everyone(t, test)
+	anyone(t, test)
 	onPostgres(t, test)
 }
 
@@ -225,7 +225,7 @@ func TestRecallLeadsAwayFromAllThatItRecalls(t *testing.T) {
 // stays, and none stays that nobody can build on.
 func TestPruneTakesFamiliesWhole(t *testing.T) {
 	t.Parallel()
-	everyone(t, func(t *testing.T, p *person) {
+	anyone(t, func(t *testing.T, p *person) {
 		p.family()
 		p.ok("tag", "parent", "stable", "--remove")
 		for range 2 {
@@ -272,7 +272,7 @@ func TestPrunedIsAsGoodAsItSays(t *testing.T) {
 
 func TestDiffTellsWhatChanged(t *testing.T) {
 	t.Parallel()
-	everyone(t, func(t *testing.T, p *person) {
+	anyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		stage := "[[stage]]\nname = \"s\"\ninline = \"\"\"\n%\n\"\"\"\n"
 		p.define("first", "field-os", strings.Replace(stage, "%",

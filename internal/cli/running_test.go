@@ -12,7 +12,7 @@ import (
 
 func TestParallelBuilds(t *testing.T) {
 	t.Parallel()
-	everyone(t, func(t *testing.T, p *person) {
+	anyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		same := "[[stage]]\nname = \"same\"\ninline = \"sleep 2; head -c 9 /dev/urandom > /same\"\n"
 		p.define("a", "field-os", same)
@@ -41,7 +41,7 @@ func TestParallelBuilds(t *testing.T) {
 
 func TestFollowAndCancelFromElsewhere(t *testing.T) {
 	t.Parallel()
-	everyone(t, func(t *testing.T, p *person) {
+	anyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		p.image("[[stage]]\nname = \"quick\"\ninline = \"true > /quick\"\n" + p.slow())
 		cmd := p.startSlow()
@@ -135,7 +135,7 @@ func TestLongOutputIsKeptWithABound(t *testing.T) {
 
 func TestBudgetThrowsAwayWhatNothingNeeds(t *testing.T) {
 	t.Parallel()
-	everyone(t, func(t *testing.T, p *person) {
+	anyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		stage := func(n int) string {
 			return fmt.Sprintf("[[stage]]\nname = \"big\"\ninline = \"head -c 3000000 /dev/urandom > /big; echo %d\"\n", n)

@@ -70,7 +70,7 @@ func (p *person) sleepers() []string {
 
 func TestInterruptLeavesNothing(t *testing.T) {
 	t.Parallel()
-	everyone(t, func(t *testing.T, p *person) {
+	anyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		p.image("[[stage]]\nname = \"quick\"\ninline = \"true > /quick\"\n" + p.slow())
 		cmd := p.startSlow()
@@ -324,7 +324,7 @@ func TestChangedBaseStopsTheBuild(t *testing.T) {
 
 func TestBuildEventsAreJSONLines(t *testing.T) {
 	t.Parallel()
-	everyone(t, func(t *testing.T, p *person) {
+	anyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		kinds := map[string]bool{}
 		for _, line := range strings.Split(strings.TrimSpace(p.ok("build", "first", "--json")), "\n") {
@@ -371,7 +371,7 @@ func TestCompletionScriptsAreSound(t *testing.T) {
 // One image that is wrong does not stop the others.
 func TestWrongDefinitionStopsOnlyItsImage(t *testing.T) {
 	t.Parallel()
-	everyone(t, func(t *testing.T, p *person) {
+	anyone(t, func(t *testing.T, p *person) {
 		p.starter()
 		p.define("second", "field-os", "[[stage]]\nname = \"s\"\ninline = \"true\"\n")
 		p.define("third", "nowhere", "[[stage]]\nname = \"s\"\ninline = \"true\"\n")
@@ -425,7 +425,7 @@ func TestStateThatCanOnlyBeRead(t *testing.T) {
 // A catalog that is lost comes back from what else tells of versions.
 func TestLostCatalogComesBack(t *testing.T) {
 	t.Parallel()
-	everyone(t, func(t *testing.T, p *person) {
+	anyone(t, func(t *testing.T, p *person) {
 		p.family()
 		p.ok("recall", "newest", "--why", "a hole", "--yes")
 		before := p.ok("list", "--json")

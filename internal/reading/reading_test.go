@@ -153,7 +153,7 @@ truncate -s 64M fs; mke2fs -q -F -t ext4 -d tree fs; head -c 3000000 /dev/urando
 	for options, says := range map[string]string{"qcow2 -o extended_l2=on": "subclusters",
 		"qcow2 -b base.qcow2 -F qcow2":     "what differs from another file",
 		"vmdk -o subformat=monolithicFlat": "only describes a disk", "qcow2 -o data_file=x": "in another file",
-		"qcow2 --object secret,id=s,data=abc -o encrypt.format=luks,encrypt.key-secret=s": "encrypted"} {
+		"qcow2 --object secret,id=s,data=abc -o encrypt.format=luks,encrypt.key-secret=s,encrypt.iter-time=10": "encrypted"} {
 		t.Run(options, func(t *testing.T) {
 			name := filepath.Join(t.TempDir(), "disk")
 			sh(t, filepath.Dir(name), `qemu-img create -q -f qcow2 base.qcow2 1M; qemu-img create -q -f `+options+` "$1" 1M`, name)

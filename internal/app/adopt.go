@@ -13,6 +13,7 @@ import (
 	"zygos/internal/plan"
 	"zygos/internal/reading"
 	"zygos/internal/record"
+	"zygos/internal/session"
 	"zygos/internal/state"
 	"zygos/internal/store"
 	"zygos/internal/supply"
@@ -23,7 +24,7 @@ type AdoptRequest struct{ File, Image, Version string }
 
 // Adopt makes a version of a disk or a root archive: its tree becomes a layer, and a disk is kept as it is. Nothing runs and nothing is
 // sealed.
-func (a *App) Adopt(ctx context.Context, r AdoptRequest) (*record.Record, error) {
+func (a *Session) Adopt(ctx context.Context, r AdoptRequest) (*record.Record, error) {
 	img, err := a.Image(r.Image)
 	if err != nil {
 		return nil, err
@@ -31,7 +32,7 @@ func (a *App) Adopt(ctx context.Context, r AdoptRequest) (*record.Record, error)
 	if _, ok := definition.ParseVersion(r.Version); !ok {
 		return nil, state.Ask("%q is no version; write MAJOR.MINOR.PATCH, for instance --version 1.0.0", r.Version)
 	}
-	if _, err := (state.Known{State: a.State}).NextVersion(ctx, r.Image, "", r.Version); err != nil {
+	if _, err := (session.Known{Session: a.Session}).NextVersion(ctx, r.Image, "", r.Version); err != nil {
 		return nil, err
 	}
 	if len(img.Variants) > 0 {
@@ -64,12 +65,15 @@ func (a *App) Adopt(ctx context.Context, r AdoptRequest) (*record.Record, error)
 		Inputs: map[string]string{}, Labels: img.Labels, Regions: img.Regions, Sources: []plan.Source{},
 		Fingerprint: plan.Digest([]byte(plan.Adopted + "\n" + digits)),
 		Shapes:      []plan.Shape{{Stages: []plan.Stage{}, Artifacts: []definition.Artifact{made}}}}
-	if _, _, err := a.Sweep(ctx, false); err != nil {
+	engine, err := a.engine()
+	if err == nil {
+		_, _, err = a.Sweep(ctx, false)
+	}
+	if err != nil {
 		return nil, err
 	}
-	engine := a.Engine()
 	engine.Base = func(ctx context.Context, _ plan.Base, _, temp string, tell func(string, int64, int64)) (*layer.Snapshot, error) {
-		return supply.Importer(a.State, temp, tell).Ensure(ctx, b)
+		return supply.Importer(a.Session, temp, tell).Ensure(ctx, b)
 	}
 	return engine.Run(ctx, p)
 }

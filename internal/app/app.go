@@ -18,6 +18,7 @@ import (
 	"zygos/internal/record"
 	"zygos/internal/region/kinds"
 	"zygos/internal/rules"
+	"zygos/internal/session"
 	"zygos/internal/state"
 	"zygos/internal/supply"
 	"zygos/internal/workspace"
@@ -29,20 +30,26 @@ type Caller struct {
 	Epoch string // SOURCE_DATE_EPOCH, see plan.Options; "" for none
 }
 
-// App acts in one opened state for a caller, one thing at a time; who serves several callers opens one for each.
+// App serves callers in one state. It lives as long as the process; each caller has a Session.
 type App struct {
 	*state.State
-	Who string
+	at Where
+}
+
+// Session is a caller at work. It does one thing at a time; sessions of one App may work at the same moment.
+type Session struct {
+	*session.Session
 	// Progress is told what goes on: bytes done of total; total is 0 where only time tells, -1 where it is
 	// not known.
 	Progress func(doing string, done, total int64)
-	// There is told the same of what goes on in a region, beside others; "" for nothing any more.
-	There func(region, doing string, done, total int64)
-	// Note hears in words what the user should know beside the result.
+	// RegionProgress is the same of one region, beside others; doing is "" once it is idle.
+	RegionProgress func(region, doing string, done, total int64)
+	// Note gets in words what the user should know beside the result.
 	Note func(text string)
-	// Watch is told of the events of builds, from several goroutines.
+	// Watch gets the events of builds, from several goroutines.
 	Watch func(record.Event)
 
+	own     *App             // that is closed with the session, nil for none
 	unheard map[string]error // bases whose feeds were asked in vain, and why
 }
 
@@ -68,32 +75,88 @@ func Kinds() definition.Kinds {
 	return definition.Kinds{Regions: kinds.Readers(), Bases: base.Readers(), Needs: rules.Forms(), Expects: judge.Forms()}
 }
 
-// Open opens a state for a caller. If only the catalog cannot be opened, the error comes with the rest,
-// to be closed all the same.
-func Open(ctx context.Context, at Where, how Care, by Caller) (*App, error) {
-	w, err := Find(at)
+// Open opens the state of a workspace for callers. If only the catalog cannot be opened, the error comes with the rest, to be closed all
+// the same.
+func Open(ctx context.Context, at Where) (*App, error) {
+	w, doubts, err := load(at, Lenient)
 	if err != nil {
 		return nil, err
 	}
-	load := map[Care]func() error{Lenient: w.LoadOrganisation, Each: w.LoadEach, Strict: w.Load}[how]
-	err = load()
-	var doubts definition.Problems
-	if err != nil && (how != Lenient || !errors.As(err, &doubts)) {
-		return nil, err
-	}
+	return open(ctx, at, w, doubts)
+}
+
+func open(ctx context.Context, at Where, w *workspace.Workspace, doubts definition.Problems) (*App, error) {
 	s, err := state.Open(ctx, w, doubts)
 	if s == nil {
 		return nil, err
 	}
-	s.Epoch = by.Epoch
-	a := &App{State: s, Who: by.Who, unheard: map[string]error{}, Progress: func(string, int64, int64) {},
-		There: func(string, string, int64, int64) {}, Note: func(string) {}, Watch: func(record.Event) {}}
-	a.hearCatalog()
-	return a, err
+	return &App{State: s, at: at}, err
+}
+
+// load reads the definitions of a workspace. doubts are the problems in them that are taken as they are.
+func load(at Where, how Care) (w *workspace.Workspace, doubts definition.Problems, err error) {
+	if w, err = Find(at); err != nil {
+		return nil, nil, err
+	}
+	err = map[Care]func() error{Lenient: w.LoadOrganisation, Each: w.LoadEach, Strict: w.Load}[how]()
+	if how == Lenient && errors.As(err, &doubts) {
+		err = nil
+	}
+	return w, doubts, err
+}
+
+// As begins a session for a caller, with the definitions as they are now.
+func (a *App) As(ctx context.Context, by Caller, how Care) (*Session, error) {
+	w, _, err := load(a.at, how)
+	if err == nil {
+		err = a.Serves(w.Org.Catalog)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return a.as(ctx, w, by)
+}
+
+func (a *App) as(ctx context.Context, w *workspace.Workspace, by Caller) (*Session, error) {
+	s, err := session.New(ctx, a.State, w, by.Who, by.Epoch)
+	if err != nil {
+		return nil, err
+	}
+	return &Session{Session: s, unheard: map[string]error{}, Progress: func(string, int64, int64) {},
+		RegionProgress: func(string, string, int64, int64) {}, Note: func(string) {}, Watch: func(record.Event) {}}, nil
+}
+
+// Begin opens the state of a workspace for a single caller. If only the catalog cannot be opened, the error comes with the rest, to be
+// closed all the same.
+func Begin(ctx context.Context, at Where, how Care, by Caller) (*Session, error) {
+	w, doubts, err := load(at, how)
+	if err != nil {
+		return nil, err
+	}
+	a, wrong := open(ctx, at, w, doubts)
+	if a == nil {
+		return nil, wrong
+	}
+	s, err := a.as(ctx, w, by)
+	if err != nil {
+		a.Close()
+		return nil, err
+	}
+	s.own = a
+	s.hearCatalog()
+	return s, wrong
+}
+
+// Close ends the session.
+func (a *Session) Close() {
+	a.Session.Close()
+	if a.own != nil {
+		a.own.Close()
+	}
 }
 
 // Resolve finds the version that a reference means.
-func (a *App) Resolve(ctx context.Context, text string) (*catalog.Version, error) {
+func (a *Session) Resolve(ctx context.Context, text string) (*catalog.Version, error) {
 	ref, err := definition.ParseRef(text)
 	if err != nil {
 		return nil, state.Ask("%s", err)
@@ -111,7 +174,7 @@ func (a *App) Resolve(ctx context.Context, text string) (*catalog.Version, error
 }
 
 // Look is Resolve for whoever only looks: a version that is recalled can be looked at.
-func (a *App) Look(ctx context.Context, text string) (*catalog.Version, error) {
+func (a *Session) Look(ctx context.Context, text string) (*catalog.Version, error) {
 	v, err := a.Resolve(ctx, text)
 	var recalled *catalog.RecalledError
 	if errors.As(err, &recalled) {
@@ -121,25 +184,26 @@ func (a *App) Look(ctx context.Context, text string) (*catalog.Version, error) {
 }
 
 // Publishes says whether an image's definition names regions.
-func (a *App) Publishes(image string) bool {
+func (a *Session) Publishes(image string) bool {
 	img, err := a.Image(image)
 	return err == nil && len(img.Regions) > 0
 }
 
-// Engine carries out plans in this state.
-func (a *App) Engine() *build.Engine {
-	ids, _ := machine.Inside()
-	return &build.Engine{State: a.Dir, Place: a.ID, Root: a.Root, Who: a.Who, Layers: a.Layers, Store: a.Store, IDs: ids,
-		Budget: a.Org.Budget, Commit: a.Commit(),
-		Machine: machine.Sandbox{IDs: ids}, Catalog: a.Catalog, Known: state.Known{State: a.State}, Watch: a.Watch,
+// engine carries out plans for the caller. The error is a *machine.OutsideError if this process cannot make sandboxes.
+func (a *Session) engine() (*build.Engine, error) {
+	if err := machine.Ready(); err != nil {
+		return nil, err
+	}
+	return &build.Engine{State: a.State, Ledger: a.Catalog, Root: a.Root, Who: a.Who, Budget: a.Org.Budget, Commit: a.Commit(),
+		Machine: machine.Sandbox{IDs: a.IDs}, Known: session.Known{Session: a.Session}, Watch: a.Watch,
 		Base: func(ctx context.Context, b plan.Base, variant, temp string, tell func(string, int64, int64)) (*layer.Snapshot, error) {
-			return supply.Bring(ctx, a.State, b, variant, temp, tell)
-		}}
+			return supply.Bring(ctx, a.Session, b, variant, temp, tell)
+		}}, nil
 }
 
 // FindBuild finds a build by its id, or the newest of an image, as it is: one whose process is gone
 // does not run.
-func (a *App) FindBuild(ctx context.Context, word string) (*catalog.Build, error) {
+func (a *Session) FindBuild(ctx context.Context, word string) (*catalog.Build, error) {
 	b, err := a.Catalog.Build(ctx, word)
 	if err == nil {
 		a.Settle(b)

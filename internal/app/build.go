@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"zygos/internal/plain"
 	"zygos/internal/plan"
 	"zygos/internal/record"
+	"zygos/internal/session"
 	"zygos/internal/state"
 )
 
@@ -49,7 +51,7 @@ type BuildWatch struct {
 }
 
 // CheckOptions says what in options does not fit the images.
-func (a *App) CheckOptions(images []string, o plan.Options) error {
+func (a *Session) CheckOptions(images []string, o plan.Options) error {
 	var inputs, stages []string
 	for _, name := range images {
 		img, err := a.Image(name)
@@ -90,7 +92,7 @@ func guess(word string, known []string) string {
 }
 
 // DueImages lists the images that are due, of those named or of all, and those that follow.
-func (a *App) DueImages(ctx context.Context, images []string) (names []string, err error) {
+func (a *Session) DueImages(ctx context.Context, images []string) (names []string, err error) {
 	list, err := a.Due(ctx, images)
 	for _, img := range a.Images { // that it cannot be built is told when its turn comes
 		if a.unheard[img.Base] != nil && (len(images) == 0 || slices.Contains(images, img.Name)) {
@@ -108,13 +110,13 @@ func (a *App) DueImages(ctx context.Context, images []string) (names []string, e
 }
 
 // Due lists the images, of those named or of all, of which a build would make a new version.
-func (a *App) Due(ctx context.Context, images []string) ([]family.Due, error) {
+func (a *Session) Due(ctx context.Context, images []string) ([]family.Due, error) {
 	for _, name := range images {
 		if _, err := a.Image(name); err != nil {
 			return nil, err
 		}
 	}
-	return family.DueOf(ctx, a.State, images)
+	return family.DueOf(ctx, a.Session, images)
 }
 
 // job is one image that is built.
@@ -125,7 +127,7 @@ type job struct {
 }
 
 // jobs lists the images to build, each with the one among them that it is built on.
-func (a *App) jobs(images []string) (list []*job) {
+func (a *Session) jobs(images []string) (list []*job) {
 	for _, name := range images {
 		if !slices.ContainsFunc(list, func(j *job) bool { return j.Image == name }) {
 			list = append(list, &job{Built: Built{Image: name}, done: make(chan struct{})})
@@ -145,7 +147,7 @@ func (a *App) jobs(images []string) (list []*job) {
 }
 
 // AllUnchanged says that there is nothing to build.
-func (a *App) AllUnchanged(ctx context.Context, r BuildRequest) (bool, error) {
+func (a *Session) AllUnchanged(ctx context.Context, r BuildRequest) (bool, error) {
 	for _, j := range a.jobs(r.Images) {
 		if a.Wrong(j.Image) != nil {
 			continue // it is told when its turn comes
@@ -153,7 +155,7 @@ func (a *App) AllUnchanged(ctx context.Context, r BuildRequest) (bool, error) {
 		if img, err := a.Image(j.Image); err == nil && a.unheard[img.Base] != nil {
 			return false, nil
 		}
-		made, err := a.Plan(ctx, j.Image, state.Known{State: a.State}, r.Options)
+		made, err := a.Plan(ctx, j.Image, session.Known{Session: a.Session}, r.Options)
 		if err != nil && j.parent == nil {
 			return false, err
 		}
@@ -166,7 +168,7 @@ func (a *App) AllUnchanged(ctx context.Context, r BuildRequest) (bool, error) {
 
 // builder carries out several builds at once.
 type builder struct {
-	*App
+	*Session
 	options plan.Options
 	engine  *build.Engine
 	swept   sync.Once // before the first build
@@ -175,9 +177,17 @@ type builder struct {
 
 // Build builds images, as many at once as there are jobs; one waits for its parent if that is built too.
 // One that fails does not stop the others.
-func (a *App) Build(ctx context.Context, r BuildRequest, watch BuildWatch) []Built {
-	b := builder{App: a, options: r.Options, engine: a.Engine()}
-	b.engine.Slots = make(chan struct{}, r.Jobs)
+func (a *Session) Build(ctx context.Context, r BuildRequest, watch BuildWatch) ([]Built, error) {
+	engine, outside := a.engine()
+	if outside != nil { // what is unchanged needs no sandbox
+		unchanged, err := a.AllUnchanged(ctx, r)
+		if err != nil || !unchanged {
+			return nil, cmp.Or(err, outside)
+		}
+		engine = &build.Engine{}
+	}
+	engine.Jobs = r.Jobs
+	b := builder{Session: a, options: r.Options, engine: engine}
 	turns := make(chan struct{}, r.Jobs)
 	jobs := a.jobs(r.Images)
 	var mu sync.Mutex
@@ -218,7 +228,7 @@ func (a *App) Build(ctx context.Context, r BuildRequest, watch BuildWatch) []Bui
 	for _, j := range jobs {
 		list = append(list, j.Built)
 	}
-	return list
+	return list, nil
 }
 
 // one plans and builds one image.
@@ -235,7 +245,7 @@ func (b *builder) one(ctx context.Context, j *Built) (err error) {
 			o.From = ""
 		}
 	}
-	known := state.Known{State: b.State}
+	known := session.Known{Session: b.Session.Session}
 	j.Plan, err = b.Plan(ctx, j.Image, known, o)
 	b.noteBehind(j.Plan)
 	if err != nil || j.Plan.Unchanged != "" {
@@ -269,7 +279,7 @@ type Stale struct{ Image, Base, Now, Parent, Built, Tag string }
 
 // StaleTags lists the images among those built that start from a tag of another one that was made: a tag
 // stays where it is.
-func (a *App) StaleTags(all []Built) (list []Stale) {
+func (a *Session) StaleTags(all []Built) (list []Stale) {
 	for _, j := range all {
 		img, err := a.Image(j.Image)
 		if err != nil || j.Plan == nil {

@@ -20,7 +20,7 @@ type CaptureRequest struct {
 }
 
 // Capture makes one more artifact of a version from its layers.
-func (a *App) Capture(ctx context.Context, r CaptureRequest) (*catalog.Version, *catalog.Artifact, error) {
+func (a *Session) Capture(ctx context.Context, r CaptureRequest) (*catalog.Version, *catalog.Artifact, error) {
 	v, err := a.Resolve(ctx, r.Ref)
 	if err != nil {
 		return nil, nil, err
@@ -67,9 +67,13 @@ func (a *App) Capture(ctx context.Context, r CaptureRequest) (*catalog.Version, 
 	if variant == "" {
 		variant = v.Trees[0].Variant
 	}
-	file, err := a.Engine().CaptureMore(ctx, v, variant, made)
+	engine, err := a.engine()
+	if err != nil {
+		return nil, nil, err
+	}
+	file, err := engine.CaptureMore(ctx, v, variant, made)
 	if err == nil && len(v.Regions) > 0 { // their manifests tell of it
-		err = publish.WriteManifest(ctx, a.State, v, nil)
+		err = publish.WriteManifest(ctx, a.Session, v, nil)
 	}
 	return v, file, err
 }

@@ -11,7 +11,7 @@ import (
 )
 
 // hearCatalog passes on what the catalog says while it is used.
-func (a *App) hearCatalog() {
+func (a *Session) hearCatalog() {
 	c := a.Catalog
 	if c == nil {
 		return
@@ -43,7 +43,7 @@ type AboutCatalog struct {
 
 // AboutCatalog says which catalog the state uses, and lifts it to the newest schema if upgrade says so. opening is the error that Open
 // gave, if that is one that lifting mends.
-func (a *App) AboutCatalog(ctx context.Context, upgrade bool, opening error) (*AboutCatalog, error) {
+func (a *Session) AboutCatalog(ctx context.Context, upgrade bool, opening error) (*AboutCatalog, error) {
 	about := &AboutCatalog{Where: a.Where()}
 	var old *catalog.OldError
 	if opening != nil && !(upgrade && errors.As(opening, &old)) {

@@ -34,15 +34,15 @@ type Base struct {
 }
 
 // Bases lists bases, those named or all; with fetch, each is brought to hand and verified first.
-func (a *App) Bases(ctx context.Context, names []string, fetch bool) (list []Base, err error) {
+func (a *Session) Bases(ctx context.Context, names []string, fetch bool) (list []Base, err error) {
 	bases, err := a.bases(names)
 	if err != nil {
 		return nil, err
 	}
-	importer := supply.Importer(a.State, "", a.Progress)
+	importer := supply.Importer(a.Session, "", a.Progress)
 	for _, b := range bases {
 		if fetch && !b.SHA256.IsZero() {
-			if err := supply.Fetch(ctx, a.State, b, a.Progress); err != nil {
+			if err := supply.Fetch(ctx, a.Session, b, a.Progress); err != nil {
 				return nil, err
 			}
 		}
@@ -62,7 +62,7 @@ func (a *App) Bases(ctx context.Context, names []string, fetch bool) (list []Bas
 }
 
 // bases finds those named, or all.
-func (a *App) bases(names []string) (list []*definition.Base, err error) {
+func (a *Session) bases(names []string) (list []*definition.Base, err error) {
 	for _, name := range names {
 		if a.Org.Base(name) == nil {
 			return nil, state.Ask("no base %q in zygos.toml; 'zygos bases' lists them", name)
@@ -77,7 +77,7 @@ func (a *App) bases(names []string) (list []*definition.Base, err error) {
 }
 
 // Refresh asks the feeds of bases, those named or all that have one. accept takes what was listed otherwise before.
-func (a *App) Refresh(ctx context.Context, names []string, accept bool) (list []feed.Answer, err error) {
+func (a *Session) Refresh(ctx context.Context, names []string, accept bool) (list []feed.Answer, err error) {
 	bases, err := a.bases(names)
 	if err == nil {
 		err = a.Writable()
@@ -88,7 +88,7 @@ func (a *App) Refresh(ctx context.Context, names []string, accept bool) (list []
 			continue
 		}
 		a.Progress("ask the feed of base "+b.Name, 0, 0)
-		answer, wrong := feed.Ask(ctx, a.State, b, accept)
+		answer, wrong := feed.Ask(ctx, a.Session, b, accept)
 		if ctx.Err() != nil {
 			return list, ctx.Err()
 		}
@@ -105,7 +105,7 @@ func (a *App) Refresh(ctx context.Context, names []string, accept bool) (list []
 
 // Feeds names the bases of images, those named or all, that are found by a feed: a build begins with Refresh of these, and what goes wrong
 // there is told again when its turn comes.
-func (a *App) Feeds(images []string) (bases []string) {
+func (a *Session) Feeds(images []string) (bases []string) {
 	for _, img := range a.Images {
 		if b := a.Org.Base(img.Base); b != nil && b.Feed != nil && !slices.Contains(bases, b.Name) &&
 			(len(images) == 0 || slices.Contains(images, img.Name)) {
@@ -116,18 +116,18 @@ func (a *App) Feeds(images []string) (bases []string) {
 }
 
 // Preview is the plan of an image, made without running or changing anything.
-func (a *App) Preview(ctx context.Context, image string, o plan.Options) (*plan.Plan, error) {
+func (a *Session) Preview(ctx context.Context, image string, o plan.Options) (*plan.Plan, error) {
 	if _, err := a.Definition(image); err != nil {
 		return nil, err
 	}
 	o.Look = true
-	made, err := a.Plan(ctx, image, a.State.Look(), o)
+	made, err := a.Plan(ctx, image, a.Session.Look(), o)
 	a.noteBehind(made)
 	return made, err
 }
 
 // noteBehind says of a plan that makes a version of a lower series what else that means.
-func (a *App) noteBehind(p *plan.Plan) {
+func (a *Session) noteBehind(p *plan.Plan) {
 	if p != nil && p.Behind != "" {
 		a.Note(fmt.Sprintf("the series of %s is below %s, which %q still means, and what is built on %q does not follow; raise the series, "+
 			"or recall %s@%s", p.Image, p.Behind, p.Image, p.Image, p.Image, p.Behind))
@@ -136,7 +136,7 @@ func (a *App) noteBehind(p *plan.Plan) {
 
 // Against is what differs between an image's definition and the one that a version was built from; the
 // version's image if image is "".
-func (a *App) Against(ctx context.Context, ref, image string, o plan.Options) (*compare.Definitions, error) {
+func (a *Session) Against(ctx context.Context, ref, image string, o plan.Options) (*compare.Definitions, error) {
 	v, err := a.Look(ctx, ref)
 	if err != nil {
 		return nil, err
@@ -148,7 +148,7 @@ func (a *App) Against(ctx context.Context, ref, image string, o plan.Options) (*
 	if err != nil {
 		return nil, err
 	}
-	return compare.DefinitionsOf(a.State, v, now)
+	return compare.DefinitionsOf(a.Session, v, now)
 }
 
 // NewImage copies the definition of an image, and returns the file of the new one.

@@ -7,19 +7,18 @@ import (
 	"os"
 	"time"
 
-	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/host"
-	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plain"
 	"zygos/internal/state"
+	"zygos/internal/sweep"
 	"zygos/internal/vm"
 	"zygos/internal/workspace"
 )
 
 // Examine says what this host can do. elsewhere is a folder to try things in where there is no workspace.
-func Examine(ctx context.Context, at Where, by Caller, elsewhere string) []host.Finding {
+func Examine(ctx context.Context, at Where, elsewhere string) []host.Finding {
 	ids, _ := machine.Inside()
 	list := []host.Finding{host.Kernel(), host.IDs(ids), host.Limits()}
 	dir, known := elsewhere, "" // where nothing is remembered, it is tried each time
@@ -38,7 +37,7 @@ func Examine(ctx context.Context, at Where, by Caller, elsewhere string) []host.
 				Do: "move it with --state DIR, or run zygos where it can be written"})
 			dir, known = elsewhere, ""
 		}
-		list = append(list, examineCatalog(ctx, at, w, by))
+		list = append(list, examineCatalog(ctx, at, w))
 	}
 	return append(list, host.Disk(dir), host.Sandbox(ctx, ids, dir), machines(ctx, known))
 }
@@ -64,7 +63,7 @@ func machines(ctx context.Context, known string) host.Finding {
 // measure tells what the state takes.
 func measure(w *workspace.Workspace) host.Finding {
 	at := state.Dir(w.State)
-	s := (&build.Engine{State: at, Layers: &layer.Store{Dir: at.Layers()}}).Measure()
+	s := sweep.Measure(at)
 	f := host.Finding{What: "state", State: "ok", Text: fmt.Sprintf("%s: layers %s, artifacts %s, logs %s, failed builds %s, other %s",
 		plain.MiB(s.Total()), plain.MiB(s.Layers), plain.MiB(s.Store), plain.MiB(s.Builds), plain.MiB(s.Failed), plain.MiB(s.Other))}
 	if budget := w.Org.Budget; budget > 0 {
@@ -77,10 +76,10 @@ func measure(w *workspace.Workspace) host.Finding {
 }
 
 // examineCatalog opens the catalog and asks it something.
-func examineCatalog(ctx context.Context, at Where, w *workspace.Workspace, by Caller) host.Finding {
+func examineCatalog(ctx context.Context, at Where, w *workspace.Workspace) host.Finding {
 	f := host.Finding{What: "catalog", State: "ok", Text: "in the state"}
 	began := time.Now()
-	a, err := Open(ctx, at, Lenient, by)
+	a, err := Open(ctx, at)
 	if a != nil {
 		defer a.Close()
 	}

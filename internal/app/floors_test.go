@@ -18,8 +18,8 @@ var floors = [][]string{
 	{"plain", "flock", "digest", "bounded", "remote"},
 	{"artifact", "boot", "vm", "definition", "base", "machine", "layer", "disk", "reading",
 		"store", "seal", "inventory", "secret", "host", "standin"},
-	{"state", "workspace", "catalog", "plan", "region", "manifest", "record"},
-	{"build", "judge", "hunt", "repeat", "publish", "supply", "feed", "family", "retention", "compare", "rules", "rescue", "report"},
+	{"session", "state", "workspace", "catalog", "plan", "region", "manifest", "record"},
+	{"build", "judge", "hunt", "repeat", "publish", "supply", "feed", "family", "retention", "compare", "rules", "rescue", "report", "sweep"},
 	{"app"},
 	{"cli"},
 }

@@ -11,10 +11,10 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/hunt"
-	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
 	"zygos/internal/record"
+	"zygos/internal/session"
 	"zygos/internal/state"
 )
 
@@ -26,7 +26,7 @@ type HuntRequest struct {
 }
 
 // Hunt finds the version and the stage that broke a check; tell is told of each try.
-func (a *App) Hunt(ctx context.Context, r HuntRequest, tell func(string)) (*hunt.Found, error) {
+func (a *Session) Hunt(ctx context.Context, r HuntRequest, tell func(string)) (*hunt.Found, error) {
 	img, err := a.Definition(r.Image)
 	if err != nil {
 		return nil, err
@@ -49,20 +49,19 @@ func (a *App) Hunt(ctx context.Context, r HuntRequest, tell func(string)) (*hunt
 			pins = append(pins, t.Layers...)
 		}
 	}
-	dir, hold, err := a.Engine().Hold(ctx, "hunt-"+rand.Text(), pins)
+	engine, err := a.engine()
 	if err != nil {
 		return nil, err
 	}
-	defer hold.Close()
-	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
-	h := hunt.Hunt{Variant: variant, Layers: a.Layers, Tell: tell, Known: state.Known{State: a.State}, Root: a.Root,
+	dir := ""
+	h := hunt.Hunt{Variant: variant, Layers: a.Layers, Tell: tell, Known: session.Known{Session: a.Session}, Root: a.Root,
 		Record: func(v *catalog.Version) (*record.Record, error) { return record.Read(a.Dir, v.Build) },
 		Find: func(ctx context.Context, image, version string) (*catalog.Version, error) {
 			return a.Catalog.Resolve(ctx, definition.Ref{Image: image, Selector: version})
 		},
 		Judge: func(ctx context.Context, layers []string) (record.CheckResult, error) {
 			on := bench{dir: dir, store: a.Layers, layers: layers, variant: variant, limits: machine.Limits(img.Limits)}
-			b, err := a.bench(r.Image, on, []plan.Check{*check})
+			b, err := on.judge(engine, r.Image, []plan.Check{*check})
 			if err != nil {
 				return record.CheckResult{}, err
 			}
@@ -72,12 +71,18 @@ func (a *App) Hunt(ctx context.Context, r HuntRequest, tell func(string)) (*hunt
 			}
 			return list[0], nil
 		}}
-	return h.Run(ctx, versions)
+	var found *hunt.Found
+	err = a.During(ctx, "hunt-"+rand.Text(), pins, func(at string) (err error) {
+		dir = at
+		found, err = h.Run(ctx, versions)
+		return err
+	})
+	return found, err
 }
 
 // huntedCheck finds the check, and a variant that it belongs to.
-func (a *App) huntedCheck(ctx context.Context, img *definition.Image, r HuntRequest) (*plan.Check, string, error) {
-	all, err := plan.Checks(ctx, a.Root, img, state.Known{State: a.State}, "0.0.0", "", img.VariantNames(), plan.Options{})
+func (a *Session) huntedCheck(ctx context.Context, img *definition.Image, r HuntRequest) (*plan.Check, string, error) {
+	all, err := plan.Checks(ctx, a.Root, img, session.Known{Session: a.Session}, "0.0.0", "", img.VariantNames(), plan.Options{})
 	if err != nil {
 		return nil, "", err
 	}
@@ -103,7 +108,7 @@ func (a *App) huntedCheck(ctx context.Context, img *definition.Image, r HuntRequ
 }
 
 // between leaves the versions from one to another, the oldest first.
-func (a *App) between(ctx context.Context, versions []catalog.Version, first, last string) ([]catalog.Version, error) {
+func (a *Session) between(ctx context.Context, versions []catalog.Version, first, last string) ([]catalog.Version, error) {
 	at := func(ref string, none int) (int, error) {
 		if ref == "" {
 			return none, nil

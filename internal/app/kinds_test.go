@@ -83,13 +83,13 @@ func (s *shelf) Read(_ context.Context, name string) ([]byte, time.Time, error) 
 }
 
 // opened is a workspace with one version of an image in its catalog and store, opened.
-func opened(t *testing.T, organisation string) *app.App {
+func opened(t *testing.T, organisation string) *app.Session {
 	dir := filepath.Join(t.TempDir(), "w")
 	require.NoError(t, app.NewWorkspace(dir))
 	file := filepath.Join(dir, "zygos.toml")
 	text := read(t, file)
 	require.NoError(t, os.WriteFile(file, []byte(text+organisation), 0o644))
-	a, err := app.Open(t.Context(), app.Where{Workspace: dir}, app.Strict, app.Caller{Who: "somebody"})
+	a, err := app.Begin(t.Context(), app.Where{Workspace: dir}, app.Strict, app.Caller{Who: "somebody"})
 	if err != nil {
 		require.Nil(t, a)
 		require.NoError(t, err)
@@ -125,7 +125,7 @@ func TestNewKindOfRegionIsOneEntryOfTheTable(t *testing.T) {
 	good := read(t, file)
 	require.NoError(t, os.WriteFile(file,
 		[]byte(good+"\n[region.attic]\nkind = \"shelf\"\nboard = \"glass\"\nshine = \"x\"\naccounts = [\"a\"]\n"), 0o644))
-	_, err := app.Open(t.Context(), app.Where{Workspace: dir}, app.Strict, app.Caller{})
+	_, err := app.Begin(t.Context(), app.Where{Workspace: dir}, app.Strict, app.Caller{})
 	require.ErrorContains(t, err, "a board of glass breaks; write oak")
 	require.ErrorContains(t, err, `unknown key "shine" in [region.attic]; known keys are kind, formats, rate, parallel, board`)
 	require.ErrorContains(t, err, "a region of the kind shelf knows no accounts; take it out")
@@ -148,10 +148,10 @@ func TestNewKindOfRegionIsOneEntryOfTheTable(t *testing.T) {
 	// What is in no store comes from the region, if it is what it should be.
 	require.NoError(t, a.Store.Remove(v.Artifacts[0].Digest))
 	board.things["shelf:first-0.1.0.tar.zst"] = []byte("c0ntent")
-	_, err = supply.Artifact(t.Context(), a.State, v, v.Artifacts[0], nil)
+	_, err = supply.Artifact(t.Context(), a.Session, v, v.Artifacts[0], nil)
 	require.ErrorContains(t, err, "tar of first@0.1.0 cannot be had from region attic: what came has the digest ")
 	board.things["shelf:first-0.1.0.tar.zst"] = []byte("content")
-	at, err := supply.Artifact(t.Context(), a.State, v, v.Artifacts[0], nil)
+	at, err := supply.Artifact(t.Context(), a.Session, v, v.Artifacts[0], nil)
 	require.NoError(t, err)
 	require.Equal(t, "content", read(t, at))
 
@@ -182,7 +182,7 @@ func TestRegionThatIsNotUnderstoodIsNotUsed(t *testing.T) {
 	for _, wrong := range []string{"kind = \"folder\"", "kind = \"drawer\"\npath = \"x\"", "path = \"x\""} {
 		text, _, _ := strings.Cut(read(t, file), "[region.")
 		require.NoError(t, os.WriteFile(file, []byte(text+"[region.here]\n"+wrong+"\n"), 0o644))
-		a, err := app.Open(t.Context(), app.Where{Workspace: dir}, app.Lenient, app.Caller{})
+		a, err := app.Begin(t.Context(), app.Where{Workspace: dir}, app.Lenient, app.Caller{})
 		require.NoError(t, err, wrong)
 		_, err = kinds.Open(a.Org.Region("here"), a.Path)
 		require.ErrorContains(t, err, "region here cannot be used", wrong)
@@ -210,10 +210,10 @@ func TestNewRuleIsOneEntryOfTheTable(t *testing.T) {
 		}})
 	a := opened(t, "\n[tag.stable]\nneeds = [\"moon:full\", \"from:candidate\"]\n")
 	move := catalog.Move{Image: "first", Tag: "stable", Version: "0.1.0"}
-	err := rules.Mover(a.State, time.Now)(t.Context(), a.Catalog, &move)
+	err := rules.Mover(a.Session, time.Now)(t.Context(), a.Catalog, &move)
 	require.ErrorContains(t, err, "moon:full: no full moon for first@0.1.0 as stable")
 	later := func() time.Time { return time.Time{} }
-	err = rules.Mover(a.State, later)(t.Context(), a.Catalog, &move)
+	err = rules.Mover(a.Session, later)(t.Context(), a.Catalog, &move)
 	require.ErrorContains(t, err, "first@0.1.0 was never candidate")
 	require.NotContains(t, err.Error(), "moon:")
 }
@@ -248,11 +248,11 @@ func TestNewKindOfBaseIsOneEntryOfTheTable(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.list"), []byte("0123456"), 0o644))
 	file := filepath.Join(dir, "zygos.toml")
 	good := read(t, file)
-	open := func(from, rest string) (*app.App, error) {
+	open := func(from, rest string) (*app.Session, error) {
 		text := fmt.Sprintf("%s\n[base.listed]\nrelease = \"1\"\nfrom = [%s]\nsha256 = \"%x\"\n%s\n", good, from,
 			sha256.Sum256([]byte("0123456")), rest)
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
-		return app.Open(t.Context(), app.Where{Workspace: dir}, app.Strict, app.Caller{})
+		return app.Begin(t.Context(), app.Where{Workspace: dir}, app.Strict, app.Caller{})
 	}
 	_, err := open(`"a.list"`, `top = "a/b"`)
 	require.ErrorContains(t, err, "a top is one folder; write srv")
@@ -266,7 +266,7 @@ func TestNewKindOfBaseIsOneEntryOfTheTable(t *testing.T) {
 		a, err := open(`"a.list"`, `top = "`+top+`"`)
 		require.NoError(t, err)
 		b := a.Org.Base("listed")
-		snap, err := supply.Bring(t.Context(), a.State, plan.Base{Name: "listed"}, "", t.TempDir(), func(string, int64, int64) {})
+		snap, err := supply.Bring(t.Context(), a.Session, plan.Base{Name: "listed"}, "", t.TempDir(), func(string, int64, int64) {})
 		require.NoError(t, err)
 		x, err := a.Layers.Index(snap.Layer)
 		require.NoError(t, err)

@@ -21,8 +21,8 @@ func silent(publish.Placed) {}
 // While a version is published, somebody removes it from its region, and a third repairs it: what they leave agrees with the catalog.
 func TestPublishAgainstRemove(t *testing.T) {
 	a := opened(t, "")
-	other := func() *app.App {
-		b, err := app.Open(t.Context(), app.Where{Workspace: a.Root}, app.Strict, app.Caller{Who: "somebody else"})
+	other := func() *app.Session {
+		b, err := app.Begin(t.Context(), app.Where{Workspace: a.Root}, app.Strict, app.Caller{Who: "somebody else"})
 		require.NoError(t, err)
 		t.Cleanup(b.Close)
 		return b

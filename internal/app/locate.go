@@ -30,7 +30,7 @@ func (e *ManyError) Error() string {
 }
 
 // Locate finds where one artifact of a usable version lies in a region.
-func (a *App) Locate(ctx context.Context, r LocateRequest) (*catalog.Version, *catalog.Placement, error) {
+func (a *Session) Locate(ctx context.Context, r LocateRequest) (*catalog.Version, *catalog.Placement, error) {
 	v, err := a.Resolve(ctx, r.Ref)
 	if err == nil {
 		err = v.Usable()
@@ -64,7 +64,7 @@ func (a *App) Locate(ctx context.Context, r LocateRequest) (*catalog.Version, *c
 }
 
 // alternative adds to an error which usable version of an image a region holds.
-func (a *App) alternative(ctx context.Context, err error, image, region string) error {
+func (a *Session) alternative(ctx context.Context, err error, image, region string) error {
 	list, e := a.Catalog.Placements(ctx, image, "", region)
 	for _, pl := range list { // newest first
 		v, failed := a.Catalog.Resolve(ctx, definition.Ref{Image: image, Selector: pl.Version})
@@ -101,7 +101,7 @@ func (r *LocateRequest) choose(ref string, keys []artifact.Key) (int, error) {
 }
 
 // Everywhere is where the artifacts of a usable version lie.
-func (a *App) Everywhere(ctx context.Context, ref string) (*catalog.Version, []catalog.Placement, error) {
+func (a *Session) Everywhere(ctx context.Context, ref string) (*catalog.Version, []catalog.Placement, error) {
 	v, err := a.Resolve(ctx, ref)
 	if err == nil {
 		err = v.Usable()

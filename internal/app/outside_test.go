@@ -74,14 +74,14 @@ func TestOutsideIsReadBoundedAndReachedByOneFactory(t *testing.T) {
 // Fields of documents and rows whose names say that they are digests are of the type that holds nothing else. What is left as text is
 // here, with why it becomes no path.
 var digestsAsText = map[string]string{
-	"build.StepRecord.Digest":    "compared; it becomes a path by state.Dir.Text, which parses it",
-	"build.StageRecord.Layer":    "becomes a path by layer.Store, which parses it",
-	"build.StepBegan.Digest":     "shown",
-	"build.StepDone.Digest":      "shown",
-	"build.Heard.Digest":         "shown",
-	"build.Reused.Layer":         "shown",
-	"build.StageDone.Layer":      "shown",
-	"build.Sealed.Layer":         "shown",
+	"record.Step.Digest":         "compared; it becomes a path by state.Dir.Text, which parses it",
+	"record.Stage.Layer":         "becomes a path by layer.Store, which parses it",
+	"record.StepBegan.Digest":    "shown",
+	"record.StepDone.Digest":     "shown",
+	"record.Heard.Digest":        "shown",
+	"record.Reused.Layer":        "shown",
+	"record.StageDone.Layer":     "shown",
+	"record.Sealed.Layer":        "shown",
 	"catalog.Judgement.Digest":   "shown",
 	"catalog.Version.BaseDigest": "compared",
 	"feed.Answer.Digest":         "shown",

@@ -1,20 +1,22 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 
 	"zygos/internal/artifact"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/machine"
 	"zygos/internal/manifest"
 	"zygos/internal/publish"
 	"zygos/internal/region/kinds"
 	"zygos/internal/retention"
 	"zygos/internal/state"
+	"zygos/internal/sweep"
 )
 
 // PublishRequest asks for versions to be placed.
@@ -32,13 +34,12 @@ type Published struct {
 }
 
 // publications are the ways of versions to their regions; all can be gone, or none is.
-func (a *App) publications(ctx context.Context, r PublishRequest) (list []*publish.Publication, err error) {
+func (a *Session) publications(ctx context.Context, r PublishRequest) (list []*publish.Publication, err error) {
 	for _, tag := range r.Tags {
 		if reason := definition.CheckTag(tag); reason != "" {
 			return nil, state.Ask("%s", reason)
 		}
 	}
-	host, _ := os.Hostname() // a host without a name has none to record
 	for _, ref := range r.Refs {
 		v, err := a.Resolve(ctx, ref)
 		if err == nil {
@@ -50,13 +51,16 @@ func (a *App) publications(ctx context.Context, r PublishRequest) (list []*publi
 		if wrong := a.Wrong(v.Image); wrong != nil { // it may not say where the version belongs
 			return nil, wrong
 		}
-		to, err := publish.Regions(a.State, v, r.Regions)
+		to, err := publish.Regions(a.Session, v, r.Regions)
 		if err != nil {
 			return nil, err
 		}
-		list = append(list, &publish.Publication{State: a.State, Version: v, Regions: to, Host: host, Each: func(publish.Placed) {},
-			Progress: a.Progress, There: a.There, Capture: func(ctx context.Context, variant, format string) error {
-				_, err := a.Engine().CaptureMore(ctx, v, variant, a.alike(v.Image, format))
+		list = append(list, &publish.Publication{Session: a.Session, Version: v, Regions: to, Host: a.Host, Each: func(publish.Placed) {},
+			Progress: a.Progress, There: a.RegionProgress, Capture: func(ctx context.Context, variant, format string) error {
+				engine, err := a.engine()
+				if err == nil {
+					_, err = engine.CaptureMore(ctx, v, variant, a.alike(v.Image, format))
+				}
 				return err
 			}})
 	}
@@ -64,7 +68,7 @@ func (a *App) publications(ctx context.Context, r PublishRequest) (list []*publi
 }
 
 // alike is an artifact of another format, as the image's definition has those that it names: a disk starts as they do.
-func (a *App) alike(image, format string) definition.Artifact {
+func (a *Session) alike(image, format string) definition.Artifact {
 	made := definition.Artifact{Format: format}
 	img, err := a.Image(image)
 	f := artifact.Find(format)
@@ -83,20 +87,9 @@ func (a *App) alike(image, format string) definition.Artifact {
 	return made
 }
 
-// Captures says whether a publication has to capture something first.
-func (a *App) Captures(ctx context.Context, r PublishRequest) (bool, error) {
-	list, err := a.publications(ctx, r)
-	for _, p := range list {
-		if p.Lacks() {
-			return true, err
-		}
-	}
-	return false, err
-}
-
 // Publish places versions in the regions named, or in those of their images, writes their documents, and moves tags to them if all of
 // them are everywhere. What happened is in the list, also beside an error.
-func (a *App) Publish(ctx context.Context, r PublishRequest,
+func (a *Session) Publish(ctx context.Context, r PublishRequest,
 	each func(publish.Placed)) (list []Published, moves []catalog.Move, err error) {
 	if err := a.Writable(); err != nil {
 		return nil, nil, err
@@ -104,6 +97,13 @@ func (a *App) Publish(ctx context.Context, r PublishRequest,
 	ways, err := a.publications(ctx, r)
 	if err != nil {
 		return nil, nil, err
+	}
+	for _, p := range ways {
+		if p.Lacks() {
+			if err := machine.Ready(); err != nil { // what lacks is captured
+				return nil, nil, err
+			}
+		}
 	}
 	whole := true
 	for _, p := range ways {
@@ -126,8 +126,8 @@ func (a *App) Publish(ctx context.Context, r PublishRequest,
 }
 
 // publish places one version and writes its documents, under the lease of its placements. has is false if it was pruned meanwhile.
-func (a *App) publish(ctx context.Context, p *publish.Publication) (done Published, has bool, err error) {
-	held, release, err := publish.Lease(ctx, a.State, a.waiter("publish"), p.Version.Image, p.Version.Version, p.Regions)
+func (a *Session) publish(ctx context.Context, p *publish.Publication) (done Published, has bool, err error) {
+	held, release, err := publish.Lease(ctx, a.Session, a.waiter("publish"), p.Version.Image, p.Version.Version, p.Regions)
 	if err != nil {
 		return Published{Version: p.Version}, false, err
 	}
@@ -137,8 +137,8 @@ func (a *App) publish(ctx context.Context, p *publish.Publication) (done Publish
 		return done, false, context.Cause(held)
 	}
 	if has, done.Failed = a.Catalog.Has(held, p.Version.Image, p.Version.Version); done.Failed == nil && has {
-		done.Failed = errors.Join(publish.WriteManifest(held, a.State, p.Version, p.Regions),
-			publish.Refresh(held, a.State, p.Version.Image, p.Regions...))
+		done.Failed = errors.Join(publish.WriteManifest(held, a.Session, p.Version, p.Regions),
+			publish.Refresh(held, a.Session, p.Version.Image, p.Regions...))
 	}
 	if held.Err() != nil {
 		return done, false, context.Cause(held)
@@ -147,7 +147,7 @@ func (a *App) publish(ctx context.Context, p *publish.Publication) (done Publish
 }
 
 // waiter is the caller, who waits for others that change the same.
-func (a *App) waiter(doing string) state.Waiter {
+func (a *Session) waiter(doing string) state.Waiter {
 	return state.Waiter{Who: a.Who, Doing: doing, Wait: a.Progress}
 }
 
@@ -158,7 +158,7 @@ type Plan struct {
 }
 
 // PlanPublish says what Publish would do.
-func (a *App) PlanPublish(ctx context.Context, r PublishRequest) (list []Plan, err error) {
+func (a *Session) PlanPublish(ctx context.Context, r PublishRequest) (list []Plan, err error) {
 	ways, err := a.publications(ctx, r)
 	for _, p := range ways {
 		would, err := p.Plan(ctx)
@@ -171,7 +171,7 @@ func (a *App) PlanPublish(ctx context.Context, r PublishRequest) (list []Plan, e
 }
 
 // Unpublish takes a version, also a recalled one, out of the regions named, or of all that hold it.
-func (a *App) Unpublish(ctx context.Context, ref string, regions []string) (*catalog.Version, []publish.Placed, error) {
+func (a *Session) Unpublish(ctx context.Context, ref string, regions []string) (*catalog.Version, []publish.Placed, error) {
 	v, err := a.Look(ctx, ref)
 	if err == nil {
 		err = a.Writable()
@@ -184,11 +184,11 @@ func (a *App) Unpublish(ctx context.Context, ref string, regions []string) (*cat
 			return v, nil, nil
 		}
 	}
-	p := publish.Publication{State: a.State, Version: v, Each: func(publish.Placed) {}}
-	if p.Regions, err = publish.Regions(a.State, v, regions); err != nil {
+	p := publish.Publication{Session: a.Session, Version: v, Each: func(publish.Placed) {}}
+	if p.Regions, err = publish.Regions(a.Session, v, regions); err != nil {
 		return nil, nil, err
 	}
-	held, release, err := publish.Lease(ctx, a.State, a.waiter("remove"), v.Image, v.Version, p.Regions)
+	held, release, err := publish.Lease(ctx, a.Session, a.waiter("remove"), v.Image, v.Version, p.Regions)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -198,7 +198,7 @@ func (a *App) Unpublish(ctx context.Context, ref string, regions []string) (*cat
 }
 
 // Manifest is that of a version; with a region, only what belongs there.
-func (a *App) Manifest(ctx context.Context, ref, region string) (*catalog.Version, *manifest.Manifest, error) {
+func (a *Session) Manifest(ctx context.Context, ref, region string) (*catalog.Version, *manifest.Manifest, error) {
 	v, err := a.Look(ctx, ref)
 	if err == nil && region != "" {
 		_, err = a.Region(region)
@@ -206,7 +206,7 @@ func (a *App) Manifest(ctx context.Context, ref, region string) (*catalog.Versio
 	if err != nil {
 		return nil, nil, err
 	}
-	m, err := publish.Manifest(ctx, a.State, v)
+	m, err := publish.Manifest(ctx, a.Session, v)
 	if err == nil && region != "" {
 		if m.Only(region); len(m.Regions) == 0 {
 			err = notThere(v, region)
@@ -231,7 +231,7 @@ type Region struct {
 }
 
 // Regions lists the regions with what they hold.
-func (a *App) Regions(ctx context.Context) ([]Region, error) {
+func (a *Session) Regions(ctx context.Context) ([]Region, error) {
 	held, err := a.Catalog.Holdings(ctx)
 	list := []Region{}
 	for _, r := range a.Org.Regions {
@@ -241,7 +241,7 @@ func (a *App) Regions(ctx context.Context) ([]Region, error) {
 }
 
 // Mark says that a region lies where its definition says, for a kind that asks for that.
-func (a *App) Mark(ctx context.Context, name string) error {
+func (a *Session) Mark(ctx context.Context, name string) error {
 	r, err := a.Region(name)
 	if err != nil {
 		return err
@@ -257,7 +257,7 @@ func (a *App) Mark(ctx context.Context, name string) error {
 }
 
 // Claim makes a region this catalog's, and says whose it was; nil for nobody's.
-func (a *App) Claim(ctx context.Context, name string) (was *publish.Owner, err error) {
+func (a *Session) Claim(ctx context.Context, name string) (was *publish.Owner, err error) {
 	r, err := a.Region(name)
 	if err == nil {
 		err = a.Writable()
@@ -265,27 +265,35 @@ func (a *App) Claim(ctx context.Context, name string) (was *publish.Owner, err e
 	if err != nil {
 		return nil, err
 	}
-	return publish.Claim(ctx, a.State, r)
+	return publish.Claim(ctx, a.Session, r)
 }
 
-// Pruning is what prune would do, or does.
+// PruneRequest says which old versions may go.
+type PruneRequest struct {
+	Images []string // nil for all
+	// Expect are the versions, by reference, that the caller was shown to go; nil for any. No other one goes.
+	Expect []string
+	Whole  bool // verdicts have all of their versions, else what decides: see catalog.Candidates
+}
+
+// Pruning is what prune would do, or did.
 type Pruning struct {
-	Goes  []catalog.Verdict
-	Stays []catalog.Verdict // of the images that were asked for
-	Bytes int64             // of artifacts that go
+	Goes    []catalog.Verdict
+	Stays   []catalog.Verdict // of the images that were asked for
+	Bytes   int64             // of artifacts that go
+	Removed int               // versions that are gone
 }
 
-// PlanPrune judges the versions of some images, or of all. Unless they are to be whole, the versions have
-// only what decides: see catalog.Candidates.
-func (a *App) PlanPrune(ctx context.Context, images []string, whole bool) (*Pruning, error) {
-	for _, name := range images {
+// PlanPrune judges versions.
+func (a *Session) PlanPrune(ctx context.Context, r PruneRequest) (*Pruning, error) {
+	for _, name := range r.Images {
 		if _, err := a.Image(name); err != nil {
 			return nil, err
 		}
 	}
 	a.Progress("judge the versions", 0, 0)
-	asked := func(image string) bool { return len(images) == 0 || slices.Contains(images, image) }
-	verdicts, err := retention.Verdicts(ctx, a.State, asked)
+	asked := func(image string) bool { return len(r.Images) == 0 || slices.Contains(r.Images, image) }
+	verdicts, err := retention.Verdicts(ctx, a.Session, asked)
 	if err != nil {
 		return nil, err
 	}
@@ -293,7 +301,7 @@ func (a *App) PlanPrune(ctx context.Context, images []string, whole bool) (*Prun
 	var others []catalog.Verdict
 	for _, v := range verdicts {
 		switch {
-		case len(v.Why) == 0:
+		case len(v.Why) == 0 && (r.Expect == nil || slices.Contains(r.Expect, v.Ref())):
 			p.Goes = append(p.Goes, v)
 		case asked(v.Image):
 			p.Stays = append(p.Stays, v)
@@ -302,14 +310,14 @@ func (a *App) PlanPrune(ctx context.Context, images []string, whole bool) (*Prun
 		}
 	}
 	p.Bytes = retention.Freed(p.Goes, slices.Concat(p.Stays, others))
-	if whole {
+	if r.Whole {
 		err = a.fill(ctx, slices.Concat(p.Goes, p.Stays))
 	}
 	return p, err
 }
 
 // fill reads the rest of versions that were judged.
-func (a *App) fill(ctx context.Context, verdicts []catalog.Verdict) error {
+func (a *Session) fill(ctx context.Context, verdicts []catalog.Verdict) error {
 	var known []catalog.Version
 	at := map[string]*catalog.Version{}
 	for _, v := range verdicts {
@@ -322,21 +330,30 @@ func (a *App) fill(ctx context.Context, verdicts []catalog.Verdict) error {
 	return err
 }
 
-// Prune carries a plan out. It says how many versions are gone, and whether their bytes are.
-func (a *App) Prune(ctx context.Context, p *Pruning) (removed int, bytes bool, err error) {
+// Prune judges versions and removes those that go, with their bytes.
+func (a *Session) Prune(ctx context.Context, r PruneRequest) (*Pruning, error) {
+	if err := a.EndDead(ctx); err != nil {
+		return nil, err
+	}
+	p, err := a.PlanPrune(ctx, r)
+	if err != nil {
+		return nil, err
+	}
 	if len(p.Goes) > 0 {
-		removed, err = retention.Remove(ctx, a.State, a.Engine(), p.Goes, func(doing string) { a.Progress(doing, 0, 0) })
+		p.Removed, err = retention.Remove(ctx, a.Session, p.Goes, func(doing string) { a.Progress(doing, 0, 0) })
 		if err != nil {
-			return removed, false, fmt.Errorf("%w; what was removed so far is gone, 'zygos prune --yes' ends it", err)
+			return p, fmt.Errorf("%w; what was removed so far is gone, 'zygos prune --yes' ends it", err)
 		}
 	}
-	// Bytes go when nobody may be about to register what needs them.
-	_, bytes, err = a.Sweep(ctx, true)
-	return removed, bytes, err
+	_, _, err = a.Sweep(ctx, true)
+	return p, err
 }
 
 // EndDead ends builds that are called running and do not run: nothing is needed for them.
-func (a *App) EndDead(ctx context.Context) error {
-	_, err := a.Engine().Sweep(ctx, false, false, nil)
+func (a *Session) EndDead(ctx context.Context) error {
+	err := cmp.Or(a.Writable(), machine.Ready())
+	if err == nil {
+		_, err = sweep.Runs(ctx, a.State)
+	}
 	return err
 }

@@ -34,7 +34,7 @@ func TestPublishAgainstPrune(t *testing.T) {
 		require.NoError(t, err)
 		return b.Digest
 	}
-	b, err := app.Open(t.Context(), app.Where{Workspace: a.Root}, app.Strict, app.Caller{Who: "somebody else"})
+	b, err := app.Begin(t.Context(), app.Where{Workspace: a.Root}, app.Strict, app.Caller{Who: "somebody else"})
 	require.NoError(t, err)
 	defer b.Close()
 	pruned := 0
@@ -51,15 +51,11 @@ func TestPublishAgainstPrune(t *testing.T) {
 			}
 		})
 		group.Go(func() {
-			plan, err := b.PlanPrune(t.Context(), nil, false)
-			if err == nil {
-				var n int
-				n, _, err = b.Prune(t.Context(), plan)
-				pruned += n
-			}
+			done, err := b.Prune(t.Context(), app.PruneRequest{})
 			if err != nil {
 				t.Errorf("prune: %v", err)
 			}
+			pruned += done.Removed
 		})
 		group.Wait()
 
@@ -90,7 +86,7 @@ func TestPublishAgainstPrune(t *testing.T) {
 // While a tag moves to a version, somebody recalls it: either comes first, and the region's index tells both.
 func TestTagAgainstRecall(t *testing.T) {
 	a := opened(t, "")
-	b, err := app.Open(t.Context(), app.Where{Workspace: a.Root}, app.Strict, app.Caller{Who: "somebody else"})
+	b, err := app.Begin(t.Context(), app.Where{Workspace: a.Root}, app.Strict, app.Caller{Who: "somebody else"})
 	require.NoError(t, err)
 	defer b.Close()
 	index := filepath.Join(a.Root, "regions/here/index.json")
@@ -109,11 +105,7 @@ func TestTagAgainstRecall(t *testing.T) {
 		group.Go(func() { _, moved = a.Tag(t.Context(), move) })
 		group.Go(func() {
 			request := app.RecallRequest{Ref: ref, Why: "a hole", Since: time.Now()}
-			v, touched, err := b.Touches(t.Context(), request)
-			if err == nil {
-				_, err = b.Recall(t.Context(), v, request, touched)
-			}
-			if err != nil {
+			if _, _, err := b.Recall(t.Context(), request); err != nil {
 				t.Errorf("recall %s: %v", ref, err)
 			}
 		})
@@ -124,7 +116,7 @@ func TestTagAgainstRecall(t *testing.T) {
 		_, err = a.Tag(t.Context(), move)
 		require.ErrorAs(t, err, new(*catalog.RecalledError), "afterwards it is refused")
 		told := read(t, index)
-		require.NoError(t, publish.Refresh(t.Context(), a.State, "first"))
+		require.NoError(t, publish.Refresh(t.Context(), a.Session, "first"))
 		require.Equal(t, read(t, index), told, "the index says what the catalog says")
 	}
 }

@@ -3,26 +3,25 @@ package app
 import (
 	"strings"
 
-	"zygos/internal/build"
 	"zygos/internal/state"
 	"zygos/internal/store"
 )
 
 // MakeRoom frees what a sweep needs to begin on a full disk, before the state is opened.
-func MakeRoom(at Where) (list []build.Leftover) {
+func MakeRoom(at Where) (list []state.Leftover) {
 	w, err := Find(at)
 	if err != nil {
 		return nil
 	}
 	_ = w.LoadOrganisation() // it may say where the state is; whoever opens it says what is wrong
 	for name, bytes := range state.Dir(w.State).MakeRoom() {
-		list = append(list, build.Leftover{What: "unfinished download", Name: name, Bytes: bytes})
+		list = append(list, state.Leftover{What: "unfinished download", Name: name, Bytes: bytes})
 	}
 	return list
 }
 
 // StillFull says in words that the disk of the state is full, and what takes the room; "" if it is not.
-func (a *App) StillFull() string {
+func (a *Session) StillFull() string {
 	if store.Room(string(a.Dir)) > 0 {
 		return ""
 	}

@@ -15,18 +15,27 @@ import (
 	"zygos/internal/compare"
 	"zygos/internal/digest"
 	"zygos/internal/flock"
-	"zygos/internal/layer"
 	"zygos/internal/machine"
 	"zygos/internal/plan"
 	"zygos/internal/record"
 	"zygos/internal/region/kinds"
+	"zygos/internal/state"
+	"zygos/internal/store"
+	"zygos/internal/sweep"
 )
 
-// Sweep removes what dead runs left; all of it if no other process uses the state, which it says.
-func (a *App) Sweep(ctx context.Context, thorough bool) (list []build.Leftover, alone bool, err error) {
-	e := a.Engine()
+// Sweep removes what dead runs left and, if there were any or thorough asks for it, bytes that nothing speaks of. Half-written files
+// outside the folders of runs go only while nobody else uses the state; alone reports whether that was so.
+func (a *Session) Sweep(ctx context.Context, thorough bool) (list []state.Leftover, alone bool, err error) {
+	if err := machine.Ready(); err != nil {
+		return nil, false, err
+	}
+	if list, err = sweep.Runs(ctx, a.State); err != nil {
+		return list, false, err
+	}
+	thorough = thorough || len(list) > 0
 	alone, err = a.IfAlone(ctx, func() (err error) {
-		list, err = e.Sweep(ctx, true, thorough, func() (func(digest.Digest) bool, error) { return a.needed(ctx) })
+		list = append(list, sweep.Unfinished(a.State)...)
 		for i := range a.Org.Regions {
 			r, unknown := kinds.Open(&a.Org.Regions[i], a.Path)
 			if unknown != nil {
@@ -35,20 +44,22 @@ func (a *App) Sweep(ctx context.Context, thorough bool) (list []build.Leftover, 
 			removed, e := r.Sweep(ctx)
 			err = errors.Join(err, e)
 			for _, name := range removed {
-				list = append(list, build.Leftover{What: "half-written file in a region", Name: name})
+				list = append(list, state.Leftover{What: "half-written file in a region", Name: name})
 			}
 		}
 		return err
 	})
-	if !alone && err == nil {
-		list, err = e.Sweep(ctx, false, false, nil)
+	if thorough && err == nil {
+		var freed []state.Leftover
+		freed, err = sweep.Bytes(ctx, a.State, func() (func(digest.Digest) bool, error) { return a.needed(ctx) })
+		list = append(list, freed...)
 	}
 	return list, alone, err
 }
 
 // needed says which blobs of the store something speaks of, and unlists versions that are gone, for
 // instance since another machine pruned them.
-func (a *App) needed(ctx context.Context) (func(digest.Digest) bool, error) {
+func (a *Session) needed(ctx context.Context) (func(digest.Digest) bool, error) {
 	refs, err := a.Catalog.Refs(ctx)
 	if err != nil {
 		return nil, err
@@ -75,10 +86,10 @@ const (
 )
 
 // Cancel stops a running build, and returns it when it has stopped.
-func (a *App) Cancel(ctx context.Context, word string) (*catalog.Build, error) {
+func (a *Session) Cancel(ctx context.Context, word string) (*catalog.Build, error) {
 	b, err := a.FindBuild(ctx, word)
 	if err == nil {
-		err = compare.Elsewhere(a.State, b)
+		err = compare.Elsewhere(a.Session, b)
 	}
 	if err != nil {
 		return nil, err
@@ -86,7 +97,7 @@ func (a *App) Cancel(ctx context.Context, word string) (*catalog.Build, error) {
 	if !a.Dir.Alive(b.ID) {
 		return nil, fmt.Errorf("build %s does not run: it is %s; 'zygos builds' lists those that do", b.ID, b.State)
 	}
-	if err := build.Cancel(a.Dir, b.ID, a.Who); err != nil {
+	if err := store.WriteFile(a.Dir.Cancellation(b.ID), []byte(a.Who)); err != nil {
 		return nil, err
 	}
 	for began := time.Now(); a.Dir.Alive(b.ID); {
@@ -108,7 +119,7 @@ func (a *App) Cancel(ctx context.Context, word string) (*catalog.Build, error) {
 
 // Builds lists builds, newest first, at most so many, 0 for all; of all images if image is "". It says
 // how many there are in all.
-func (a *App) Builds(ctx context.Context, image string, most int) (list []catalog.Build, total int, err error) {
+func (a *Session) Builds(ctx context.Context, image string, most int) (list []catalog.Build, total int, err error) {
 	list, total, err = a.Catalog.Builds(ctx, image, most)
 	for i := range list {
 		a.Settle(&list[i])
@@ -120,15 +131,15 @@ func (a *App) Builds(ctx context.Context, image string, most int) (list []catalo
 }
 
 // Log calls take with each event of a build's log; with follow, until the build ends.
-func (a *App) Log(ctx context.Context, b *catalog.Build, follow bool, take func(record.Event) error) error {
-	if err := compare.Elsewhere(a.State, b); err != nil {
+func (a *Session) Log(ctx context.Context, b *catalog.Build, follow bool, take func(record.Event) error) error {
+	if err := compare.Elsewhere(a.Session, b); err != nil {
 		return err
 	}
 	return record.ReadJournal(ctx, a.Dir, b.ID, follow, take)
 }
 
 // View finds the tree that a build's id or a reference means, after a stage or as it was captured.
-func (a *App) View(ctx context.Context, word, variant, stage string) (*record.View, error) {
+func (a *Session) View(ctx context.Context, word, variant, stage string) (*record.View, error) {
 	id := word
 	if !plan.IsBuildID(word) {
 		v, err := a.Look(ctx, word)
@@ -137,7 +148,7 @@ func (a *App) View(ctx context.Context, word, variant, stage string) (*record.Vi
 		}
 		id = v.Build
 	}
-	view, err := compare.View(ctx, a.State, id, variant, stage)
+	view, err := compare.View(ctx, a.Session, id, variant, stage)
 	if err != nil {
 		return nil, err
 	}
@@ -150,14 +161,19 @@ func (a *App) View(ctx context.Context, word, variant, stage string) (*record.Vi
 }
 
 // Enter runs a shell on a view, and returns its exit code. What it changes is thrown away, or kept in a folder if one is named.
-func (a *App) Enter(ctx context.Context, view *record.View, shell machine.Shell, keep string) (code int, err error) {
-	engine := a.Engine()
-	dir, hold, err := engine.Hold(ctx, "enter-"+rand.Text(), view.Layers)
+func (a *Session) Enter(ctx context.Context, view *record.View, shell machine.Shell, keep string) (code int, err error) {
+	engine, err := a.engine()
 	if err != nil {
 		return 0, err
 	}
-	defer hold.Close()
-	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
+	err = a.During(ctx, "enter-"+rand.Text(), view.Layers, func(dir string) (err error) {
+		code, err = a.enter(ctx, engine, view, shell, dir, keep)
+		return err
+	})
+	return code, err
+}
+
+func (a *Session) enter(ctx context.Context, engine *build.Engine, view *record.View, shell machine.Shell, dir, keep string) (int, error) {
 	if view.Kept != "" {
 		lock, err := os.Open(filepath.Dir(filepath.Dir(view.Kept)))
 		if err != nil {
@@ -182,7 +198,7 @@ func (a *App) Enter(ctx context.Context, view *record.View, shell machine.Shell,
 		shell.Scripts = append(shell.Scripts, machine.Script{Content: content})
 	}
 	shell.User, shell.Dir, shell.Env = view.User, view.Dir, view.Env
-	code, err = instance.Run(ctx, shell)
+	code, err := instance.Run(ctx, shell)
 	if err == nil && keep != "" {
 		if err = os.MkdirAll(filepath.Dir(keep), 0o755); err == nil {
 			err = instance.Keep(keep)

@@ -22,6 +22,7 @@ import (
 	"zygos/internal/record"
 	"zygos/internal/repeat"
 	"zygos/internal/secret"
+	"zygos/internal/session"
 	"zygos/internal/state"
 	"zygos/internal/store"
 	"zygos/internal/supply"
@@ -71,7 +72,7 @@ func (t *Tested) spent(on string, bytes int64, took time.Duration) {
 }
 
 // Test judges a version; each is told each result as it comes. Documents that could not be written are an error beside the results.
-func (a *App) Test(ctx context.Context, r TestRequest, each func(record.CheckResult)) (*Tested, error) {
+func (a *Session) Test(ctx context.Context, r TestRequest, each func(record.CheckResult)) (*Tested, error) {
 	v, err := a.Look(ctx, r.Ref)
 	if err == nil {
 		err = a.Writable()
@@ -79,17 +80,25 @@ func (a *App) Test(ctx context.Context, r TestRequest, each func(record.CheckRes
 	if err != nil {
 		return nil, err
 	}
-	engine := a.Engine()
+	engine, err := a.engine()
+	if err != nil {
+		return nil, err
+	}
 	var pins []string
 	for _, t := range v.Trees {
 		pins = append(pins, t.Layers...)
 	}
-	dir, hold, err := engine.Hold(ctx, "test-"+rand.Text(), pins)
-	if err != nil {
-		return nil, err
-	}
-	defer hold.Close()
-	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
+	var t *Tested
+	err = a.During(ctx, "test-"+rand.Text(), pins, func(dir string) (err error) {
+		t, err = a.test(ctx, engine, v, r, dir, each)
+		return err
+	})
+	return t, err
+}
+
+// test judges a version in a folder for what is unfinished.
+func (a *Session) test(ctx context.Context, engine *build.Engine, v *catalog.Version, r TestRequest, dir string,
+	each func(record.CheckResult)) (*Tested, error) {
 	img, root, err := a.definitionOf(v, r.Recorded, filepath.Join(dir, "workspace"))
 	if err != nil {
 		return nil, err
@@ -98,7 +107,7 @@ func (a *App) Test(ctx context.Context, r TestRequest, each func(record.CheckRes
 	for _, t := range v.Trees {
 		variants = append(variants, t.Variant)
 	}
-	checks, err := plan.Checks(ctx, root, img, state.Known{State: a.State}, v.Version, v.Build, variants, plan.Options{})
+	checks, err := plan.Checks(ctx, root, img, session.Known{Session: a.Session}, v.Version, v.Build, variants, plan.Options{})
 	if err != nil {
 		return nil, err
 	}
@@ -112,7 +121,7 @@ func (a *App) Test(ctx context.Context, r TestRequest, each func(record.CheckRes
 		if err := os.MkdirAll(b.dir, 0o755); err != nil {
 			return nil, err
 		}
-		if err := a.judgeTree(ctx, t, &b, checks[b.variant], r.Region, each); err != nil {
+		if err := a.judgeTree(ctx, engine, t, &b, checks[b.variant], r.Region, each); err != nil {
 			return nil, err
 		}
 	}
@@ -126,18 +135,20 @@ func (a *App) Test(ctx context.Context, r TestRequest, each func(record.CheckRes
 	if r.Region != "" {
 		how += " in " + r.Region
 	}
-	if t.Judgement, err = record.NewJudgement(v, a.Catalog.Now(), a.Who, how, t.Results); err == nil {
+	if t.Judgement, err = record.NewJudgement(v, record.Judgement{Who: a.Who, Host: a.Host, How: how, Results: t.Results},
+		a.Catalog.Now()); err == nil {
 		err = a.Catalog.Judge(ctx, *t.Judgement)
 	}
 	if err != nil {
 		return nil, err
 	}
 	v.Judged = t.Judgement
-	return t, publish.WriteManifest(ctx, a.State, v, nil)
+	return t, publish.WriteManifest(ctx, a.Session, v, nil)
 }
 
 // judgeTree judges a variant: as it lies in a region if one is named, else as it is kept here.
-func (a *App) judgeTree(ctx context.Context, t *Tested, b *bench, checks []plan.Check, region string, each func(record.CheckResult)) error {
+func (a *Session) judgeTree(ctx context.Context, engine *build.Engine, t *Tested, b *bench, checks []plan.Check, region string,
+	each func(record.CheckResult)) error {
 	var from *definition.Region
 	var placed []catalog.Placement
 	if region != "" {
@@ -152,11 +163,10 @@ func (a *App) judgeTree(ctx context.Context, t *Tested, b *bench, checks []plan.
 			return err
 		}
 	}
-	on, err := a.bench(t.Version.Ref(), *b, checks)
+	on, err := b.judge(engine, t.Version.Ref(), checks)
 	if err != nil {
 		return err
 	}
-	engine := a.Engine()
 	if inside := build.ChecksIn(checks, false); len(inside) > 0 {
 		err = t.spend("judge", 0, func() error {
 			results, err := on.Judge(ctx, inside, each)
@@ -182,7 +192,8 @@ func (a *App) judgeTree(ctx context.Context, t *Tested, b *bench, checks []plan.
 }
 
 // diskOf is the disk of a variant that starts, fetched from a region if one is given.
-func (a *App) diskOf(ctx context.Context, t *Tested, b *bench, r *definition.Region, placed []catalog.Placement) (*build.Booting, error) {
+func (a *Session) diskOf(ctx context.Context, t *Tested, b *bench, r *definition.Region, placed []catalog.Placement) (*build.Booting,
+	error) {
 	v := t.Version
 	list, err := a.bootable(v, b.variant)
 	if err != nil {
@@ -201,7 +212,7 @@ func (a *App) diskOf(ctx context.Context, t *Tested, b *bench, r *definition.Reg
 		return nil, err
 	}
 	if r == nil {
-		d.Disk, err = supply.Artifact(ctx, a.State, v, list[0].file, a.Progress)
+		d.Disk, err = supply.Artifact(ctx, a.Session, v, list[0].file, a.Progress)
 		return d, err
 	}
 	for _, f := range list {
@@ -209,7 +220,7 @@ func (a *App) diskOf(ctx context.Context, t *Tested, b *bench, r *definition.Reg
 			if pl := &placed[i]; pl.Variant == b.variant && pl.Name == f.Called() {
 				d.Artifact = f.Artifact
 				err := t.spend("fetch", pl.Bytes, func() (err error) {
-					d.Disk, err = supply.Download(ctx, a.State, v, r, pl, pl.Bytes, b.dir, a.Progress)
+					d.Disk, err = supply.Download(ctx, a.Session, v, r, pl, pl.Bytes, b.dir, a.Progress)
 					return err
 				})
 				return d, err
@@ -255,8 +266,8 @@ type bench struct {
 	limits  machine.Limits
 }
 
-// bench is where a tree is judged.
-func (a *App) bench(name string, on bench, checks []plan.Check) (*judge.Bench, error) {
+// judge is where the tree is judged.
+func (on *bench) judge(engine *build.Engine, name string, checks []plan.Check) (*judge.Bench, error) {
 	for _, digest := range on.layers {
 		if !on.store.Has(digest) {
 			return nil, fmt.Errorf("the layers of %s are not kept in this state; judge it where it was built, build it here again with "+
@@ -273,7 +284,7 @@ func (a *App) bench(name string, on bench, checks []plan.Check) (*judge.Bench, e
 			secrets = append(secrets, m.Value)
 		}
 	}
-	b := a.Engine().Bench(on.variant, on.dir, on.layers, merged, on.limits, func(text string) string { return text }, nil)
+	b := engine.Bench(on.variant, on.dir, on.layers, merged, on.limits, func(text string) string { return text }, nil)
 	b.Ground.Store = on.store
 	if len(secrets) > 0 {
 		m := secret.NewMatcher(secrets)
@@ -284,7 +295,7 @@ func (a *App) bench(name string, on bench, checks []plan.Check) (*judge.Bench, e
 
 // definitionOf is the definition of a version's image, and the folder that its files are in: today's, or that which the version was
 // built with, laid out in dir.
-func (a *App) definitionOf(v *catalog.Version, recorded bool, dir string) (*definition.Image, string, error) {
+func (a *Session) definitionOf(v *catalog.Version, recorded bool, dir string) (*definition.Image, string, error) {
 	if !recorded {
 		img, err := a.Definition(v.Image)
 		return img, a.Root, err
@@ -307,7 +318,7 @@ func (a *App) definitionOf(v *catalog.Version, recorded bool, dir string) (*defi
 
 // fromRegion fetches a variant from a region, verified, and makes a tree of it, which is the one that is judged: of the archive if it lies
 // there, else of a container image or a disk.
-func (a *App) fromRegion(ctx context.Context, t *Tested, b *bench, r *definition.Region, placed []catalog.Placement) error {
+func (a *Session) fromRegion(ctx context.Context, t *Tested, b *bench, r *definition.Region, placed []catalog.Placement) error {
 	var best *catalog.Placement
 	rank := []string{"tar", "oci", "qcow2", "raw", "vhdx", "vhd", "vmdk", "ova"} // by what is quick to read
 	for i := range placed {
@@ -321,7 +332,7 @@ func (a *App) fromRegion(ctx context.Context, t *Tested, b *bench, r *definition
 	}
 	var file string
 	err := t.spend("fetch", best.Bytes, func() (err error) {
-		file, err = supply.Download(ctx, a.State, t.Version, r, best, best.Bytes, b.dir, a.Progress)
+		file, err = supply.Download(ctx, a.Session, t.Version, r, best, best.Bytes, b.dir, a.Progress)
 		return err
 	})
 	if err != nil {
@@ -345,6 +356,6 @@ func (a *App) fromRegion(ctx context.Context, t *Tested, b *bench, r *definition
 }
 
 // Judgements lists what checks said of a version, newest first.
-func (a *App) Judgements(ctx context.Context, v *catalog.Version) ([]catalog.Judgement, error) {
+func (a *Session) Judgements(ctx context.Context, v *catalog.Version) ([]catalog.Judgement, error) {
 	return a.Catalog.Judgements(ctx, v.Image, v.Version)
 }

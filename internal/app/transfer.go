@@ -29,7 +29,7 @@ type Imported struct {
 // Import reads a catalog into the state's empty one, all or nothing: an exported one from in if from is
 // "-" or else from that file, the one in a catalog's file, or one that is made anew from a folder of
 // builds. opening is the error that Open gave, if that is one that an import mends.
-func (a *App) Import(ctx context.Context, from string, in io.Reader, opening error) (*Imported, error) {
+func (a *Session) Import(ctx context.Context, from string, in io.Reader, opening error) (*Imported, error) {
 	var stranger *state.StrangerError
 	var lost *state.LostError
 	done := &Imported{Where: a.Where()}
@@ -93,7 +93,8 @@ func (t *told) Read(p []byte) (int, error) {
 
 // exported opens an exported catalog, exports the one in a file, or makes one anew. How many bytes it has
 // is 0 where that is not known.
-func (a *App) exported(ctx context.Context, name string, in io.Reader, done *Imported) (from io.Reader, size int64, end func(), err error) {
+func (a *Session) exported(ctx context.Context, name string, in io.Reader, done *Imported) (from io.Reader, size int64, end func(),
+	err error) {
 	if name == "-" {
 		return in, 0, func() {}, nil
 	}
@@ -137,7 +138,7 @@ func exporting(ctx context.Context, c *catalog.Catalog, after func()) (from io.R
 
 // beginAnew puts a catalog's file that cannot be used aside, and opens an empty one. It says what the old
 // one is called now, "" if there was none.
-func (a *App) beginAnew(ctx context.Context) (aside string, err error) {
+func (a *Session) beginAnew(ctx context.Context) (aside string, err error) {
 	file := a.Dir.CatalogFile()
 	name := file + ".lost-" + time.Now().UTC().Format("20060102-150405")
 	for _, end := range []string{"", "-wal", "-shm"} {
@@ -154,7 +155,7 @@ func (a *App) beginAnew(ctx context.Context) (aside string, err error) {
 
 // rebuilt makes a catalog from the records of builds, in a folder, and from the indexes of regions, and
 // exports it.
-func (a *App) rebuilt(ctx context.Context, builds string, done *Imported) (from io.Reader, size int64, end func(), err error) {
+func (a *Session) rebuilt(ctx context.Context, builds string, done *Imported) (from io.Reader, size int64, end func(), err error) {
 	temp, err := os.MkdirTemp(string(a.Dir), catalog.TempPrefix)
 	if err != nil {
 		return nil, 0, nil, err

@@ -17,7 +17,6 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/disk"
-	"zygos/internal/layer"
 	"zygos/internal/record"
 	"zygos/internal/state"
 	"zygos/internal/supply"
@@ -46,7 +45,7 @@ type Boot struct {
 }
 
 // Bootable finds a disk and what starts it.
-func (a *App) Bootable(ctx context.Context, r BootRequest) (*Boot, error) {
+func (a *Session) Bootable(ctx context.Context, r BootRequest) (*Boot, error) {
 	host, err := vm.Find(ctx, a.Dir.Machines())
 	if err != nil {
 		return nil, err
@@ -72,7 +71,7 @@ func (a *App) Bootable(ctx context.Context, r BootRequest) (*Boot, error) {
 			return nil, err
 		}
 		boot.image, boot.artifact, boot.About = v.Image, list[0].Artifact, fmt.Sprintf("%s, %s", v.Ref(), list[0].file.Key())
-		if boot.machine.Disk, err = supply.Artifact(ctx, a.State, v, list[0].file, a.Progress); err != nil {
+		if boot.machine.Disk, err = supply.Artifact(ctx, a.Session, v, list[0].file, a.Progress); err != nil {
 			return nil, err
 		}
 	} else {
@@ -88,7 +87,7 @@ func (a *App) Bootable(ctx context.Context, r BootRequest) (*Boot, error) {
 }
 
 // Kept is a new name below the state for what changes in an instance of a version or a build.
-func (a *App) Kept(word string) string {
+func (a *Session) Kept(word string) string {
 	return a.Dir.Tried(strings.NewReplacer("@", "-", ":", "-").Replace(word) + time.Now().UTC().Format("-20060102-150405-") +
 		strings.ToLower(rand.Text()[:6]))
 }
@@ -100,7 +99,7 @@ type bootable struct {
 }
 
 // bootable lists the artifacts of a version that start, of one variant if it is named, the quickest to read first.
-func (a *App) bootable(v *catalog.Version, variant string) (list []bootable, err error) {
+func (a *Session) bootable(v *catalog.Version, variant string) (list []bootable, err error) {
 	record, err := record.Read(a.Dir, v.Build)
 	if err != nil {
 		return nil, fmt.Errorf("the record of %s is not in this state: %w", v.Ref(), err)
@@ -124,7 +123,7 @@ func (a *App) bootable(v *catalog.Version, variant string) (list []bootable, err
 
 // Command starts a disk with the kernel of its tree and our agent, runs a command in it, and returns its exit code; up hears how long the
 // start took, tell each line of the console.
-func (a *App) Command(ctx context.Context, b *Boot, command []string, out, errs io.Writer, tell func(string),
+func (a *Session) Command(ctx context.Context, b *Boot, command []string, out, errs io.Writer, tell func(string),
 	up func(*vm.Running)) (code int, err error) {
 	tree, err := a.Layers.Stack(b.layers)
 	if err != nil {
@@ -145,26 +144,25 @@ func (a *App) Command(ctx context.Context, b *Boot, command []string, out, errs 
 }
 
 // Start starts a disk with its console on this terminal's files, until it is turned off.
-func (a *App) Start(ctx context.Context, b *Boot, in, out, errs *os.File) error {
+func (a *Session) Start(ctx context.Context, b *Boot, in, out, errs *os.File) error {
 	return a.started(ctx, b, func(*build.Engine) error { return b.host.Show(ctx, b.machine, in, out, errs) })
 }
 
 // started runs what starts a disk, which has a folder for what is thrown away and a file for what is kept.
-func (a *App) started(ctx context.Context, b *Boot, run func(*build.Engine) error) error {
-	engine := a.Engine()
-	dir, hold, err := engine.Hold(ctx, "try-"+rand.Text(), b.layers)
+func (a *Session) started(ctx context.Context, b *Boot, run func(*build.Engine) error) error {
+	engine, err := a.engine()
 	if err != nil {
 		return err
 	}
-	defer hold.Close()
-	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
-	b.machine.Temp = dir
-	if b.Changes != "" {
-		if err := overlay(ctx, b); err != nil {
-			return err
+	return a.During(ctx, "try-"+rand.Text(), b.layers, func(dir string) error {
+		b.machine.Temp = dir
+		if b.Changes != "" {
+			if err := overlay(ctx, b); err != nil {
+				return err
+			}
 		}
-	}
-	return run(engine)
+		return run(engine)
+	})
 }
 
 // overlay makes the file that takes what the guest writes.

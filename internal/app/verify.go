@@ -22,8 +22,8 @@ type VerifyRequest struct {
 }
 
 // Verify compares catalog and documents with what is in regions.
-func (a *App) Verify(ctx context.Context, r VerifyRequest) (list []publish.Found, err error) {
-	c := publish.Verification{State: a.State, Deep: r.Deep, Progress: a.Progress, There: a.There, Who: a.Who}
+func (a *Session) Verify(ctx context.Context, r VerifyRequest) (list []publish.Found, err error) {
+	c := publish.Verification{Session: a.Session, Deep: r.Deep, Progress: a.Progress, There: a.RegionProgress, Who: a.Who}
 	if r.Ref != "" {
 		if c.Version, err = a.Look(ctx, r.Ref); err != nil {
 			return nil, err
@@ -56,7 +56,7 @@ func VerifyIndex(ctx context.Context, index string, deep bool, tell supply.Tell)
 }
 
 // CheckManifest compares a manifest in a file with its schema and with what is in the regions that it names, or in one of them.
-func (a *App) CheckManifest(ctx context.Context, file, only string) (*manifest.Manifest, []publish.Found, error) {
+func (a *Session) CheckManifest(ctx context.Context, file, only string) (*manifest.Manifest, []publish.Found, error) {
 	m, err := publish.ReadManifest(file)
 	if err != nil {
 		return nil, nil, err
@@ -81,7 +81,7 @@ func (a *App) CheckManifest(ctx context.Context, file, only string) (*manifest.M
 	}
 	slices.SortFunc(known, func(a, b *definition.Region) int { return strings.Compare(a.Name, b.Name) })
 	d := publish.Documented{}
-	found, err := d.Manifest(ctx, a.State, m, known)
+	found, err := d.Manifest(ctx, a.Session, m, known)
 	return m, append(list, found...), err
 }
 
@@ -92,7 +92,7 @@ type FetchRequest struct {
 }
 
 // Fetch writes an artifact from a region to a file, verified; what an earlier try brought is gone on with.
-func (a *App) Fetch(ctx context.Context, r FetchRequest) (*catalog.Version, *catalog.Placement, string, error) {
+func (a *Session) Fetch(ctx context.Context, r FetchRequest) (*catalog.Version, *catalog.Placement, string, error) {
 	v, pl, err := a.Locate(ctx, r.LocateRequest)
 	if err != nil {
 		return v, pl, "", err
@@ -103,7 +103,7 @@ func (a *App) Fetch(ctx context.Context, r FetchRequest) (*catalog.Version, *cat
 	}
 	for _, f := range v.Artifacts {
 		if f.Digest == pl.Artifact && f.Key() == pl.Key() {
-			out, err := supply.Download(ctx, a.State, v, at, pl, f.Bytes, r.Out, a.Progress)
+			out, err := supply.Download(ctx, a.Session, v, at, pl, f.Bytes, r.Out, a.Progress)
 			return v, pl, out, err
 		}
 	}

@@ -30,7 +30,7 @@ type Listed struct {
 }
 
 // List lists versions.
-func (a *App) List(ctx context.Context, q catalog.Query) (l Listed, err error) {
+func (a *Session) List(ctx context.Context, q catalog.Query) (l Listed, err error) {
 	if l.Versions, l.More, err = a.Catalog.List(ctx, q); err != nil {
 		return l, err
 	}
@@ -53,7 +53,7 @@ func (a *App) List(ctx context.Context, q catalog.Query) (l Listed, err error) {
 
 // Why says of a query that found nothing how many versions fit it on other pages, and how many there are
 // of its image at all.
-func (a *App) Why(ctx context.Context, q catalog.Query) (fit, known int, err error) {
+func (a *Session) Why(ctx context.Context, q catalog.Query) (fit, known int, err error) {
 	if fit, err = a.Catalog.Count(ctx, q); err != nil || fit > 0 {
 		return fit, 0, err
 	}
@@ -78,7 +78,7 @@ type Account struct {
 }
 
 // Show gathers what is known of a version.
-func (a *App) Show(ctx context.Context, ref string) (*Account, error) {
+func (a *Session) Show(ctx context.Context, ref string) (*Account, error) {
 	v, err := a.Look(ctx, ref)
 	if err != nil {
 		return nil, err
@@ -132,7 +132,7 @@ type TagRequest struct {
 
 // Tag moves tags, all or none, and tells the regions. If these could not be told, the moves come with the
 // error.
-func (a *App) Tag(ctx context.Context, r TagRequest) (moves []catalog.Move, err error) {
+func (a *Session) Tag(ctx context.Context, r TagRequest) (moves []catalog.Move, err error) {
 	for _, tag := range r.Tags {
 		if reason := definition.CheckTag(tag); reason != "" {
 			return nil, state.Ask("%s", reason)
@@ -151,7 +151,7 @@ func (a *App) Tag(ctx context.Context, r TagRequest) (moves []catalog.Move, err 
 		}
 		moves = append(moves, list...)
 	}
-	if err := a.Catalog.MoveTags(ctx, moves, rules.Mover(a.State, a.Catalog.Now)); err != nil {
+	if err := a.Catalog.MoveTags(ctx, moves, rules.Mover(a.Session, a.Catalog.Now)); err != nil {
 		return nil, err
 	}
 	var images []string
@@ -162,7 +162,7 @@ func (a *App) Tag(ctx context.Context, r TagRequest) (moves []catalog.Move, err 
 }
 
 // movesOf plans the moves of one image's tags.
-func (a *App) movesOf(ctx context.Context, r TagRequest, text string) (list []catalog.Move, err error) {
+func (a *Session) movesOf(ctx context.Context, r TagRequest, text string) (list []catalog.Move, err error) {
 	ref, err := definition.ParseRef(text)
 	if err != nil {
 		return nil, state.Ask("%s", err)
@@ -201,10 +201,10 @@ func (a *App) movesOf(ctx context.Context, r TagRequest, text string) (list []ca
 }
 
 // tell writes the indexes of the regions that hold versions of images.
-func (a *App) tell(ctx context.Context, images []string) (failed error) {
+func (a *Session) tell(ctx context.Context, images []string) (failed error) {
 	slices.Sort(images)
 	for _, image := range slices.Compact(images) {
-		if err := publish.Refresh(ctx, a.State, image); err != nil {
+		if err := publish.Refresh(ctx, a.Session, image); err != nil {
 			failed = errors.Join(failed, err)
 		}
 	}
@@ -212,7 +212,7 @@ func (a *App) tell(ctx context.Context, images []string) (failed error) {
 }
 
 // TagMoves lists the moves of an image's tags, newest first.
-func (a *App) TagMoves(ctx context.Context, text string) (image string, moves []catalog.Move, err error) {
+func (a *Session) TagMoves(ctx context.Context, text string) (image string, moves []catalog.Move, err error) {
 	ref, err := definition.ParseRef(text)
 	if err != nil {
 		return "", nil, state.Ask("%s", err)
@@ -229,6 +229,7 @@ type RecallRequest struct {
 	Ref, Why    string
 	Since       time.Time // zero for now
 	Descendants bool
+	Expect      []string // references that the caller was shown; nil for any
 }
 
 // sameRecall is for how long a recall in the same words is taken for a second try of the first.
@@ -236,7 +237,7 @@ const sameRecall = time.Hour
 
 // Repeated finds the recall that a request repeats: by the same person, of the same image, for the same reason, less than an hour ago. A
 // reference that moves, such as IMAGE, means another version by then. It is nil for none.
-func (a *App) Repeated(ctx context.Context, r RecallRequest) (*catalog.Recall, error) {
+func (a *Session) Repeated(ctx context.Context, r RecallRequest) (*catalog.Recall, error) {
 	ref, err := definition.ParseRef(r.Ref)
 	if err != nil {
 		return nil, state.Ask("%s", err)
@@ -254,7 +255,7 @@ func (a *App) Repeated(ctx context.Context, r RecallRequest) (*catalog.Recall, e
 }
 
 // Touches says what a recall would touch.
-func (a *App) Touches(ctx context.Context, r RecallRequest) (*catalog.Version, []family.Touched, error) {
+func (a *Session) Touches(ctx context.Context, r RecallRequest) (*catalog.Version, []family.Touched, error) {
 	if unfit := plain.Unshown(r.Why); unfit != "" {
 		return nil, nil, state.Ask("the reason cannot be kept: %s; write another one", unfit)
 	}
@@ -262,22 +263,42 @@ func (a *App) Touches(ctx context.Context, r RecallRequest) (*catalog.Version, [
 	if err != nil {
 		return nil, nil, err
 	}
-	list, err := family.Touches(ctx, a.State, v, r.Descendants)
+	list, err := family.Touches(ctx, a.Session, v, r.Descendants)
 	return v, list, err
 }
 
-// Recall withdraws a version, and tells the regions. If these could not be told, the recall comes with
-// the error.
-func (a *App) Recall(ctx context.Context, v *catalog.Version, r RecallRequest, touched []family.Touched) (*catalog.Recall, error) {
+// ChangedError says that what a request would do is not what its caller was shown.
+type ChangedError struct{ What, Do string }
+
+func (e *ChangedError) Error() string { return e.What + "; " + e.Do }
+
+// Recall withdraws a version, and tells the regions. It returns what it touches. If the regions could not be told, the recall comes with
+// the error; if r.Expect is not what it touches, nothing is done and the error is a *ChangedError.
+func (a *Session) Recall(ctx context.Context, r RecallRequest) (*catalog.Recall, []family.Touched, error) {
+	v, touched, err := a.Touches(ctx, r)
+	if err != nil {
+		return nil, nil, err
+	}
+	var refs []string
+	for _, t := range touched {
+		refs = append(refs, t.Ref)
+	}
+	if r.Expect != nil && !slices.Equal(refs, r.Expect) {
+		return nil, touched, &ChangedError{"the recall of " + v.Ref() + " would now touch " + strings.Join(refs, ", "),
+			"nothing was done; run it again"}
+	}
 	now := a.Catalog.Now()
 	recall := &catalog.Recall{Image: v.Image, Version: v.Version, Why: r.Why, Who: a.Who, At: now, Since: r.Since, Descendants: r.Descendants}
 	if r.Since.IsZero() {
 		recall.Since = now
 	}
 	if err := a.Catalog.Recall(ctx, *recall); err != nil {
-		return nil, err
+		return nil, touched, err
 	}
-	return recall, a.tell(ctx, imagesOf(touched))
+	if now, err := family.Touches(ctx, a.Session, v, r.Descendants); err == nil { // somebody may have published one just before
+		touched = now
+	}
+	return recall, touched, a.tell(ctx, imagesOf(touched))
 }
 
 func imagesOf(list []family.Touched) (images []string) {
@@ -289,12 +310,12 @@ func imagesOf(list []family.Touched) (images []string) {
 }
 
 // Reinstate undoes the recall of a version, and returns what comes back.
-func (a *App) Reinstate(ctx context.Context, ref string) (*catalog.Version, []family.Touched, error) {
+func (a *Session) Reinstate(ctx context.Context, ref string) (*catalog.Version, []family.Touched, error) {
 	v, err := a.Look(ctx, ref)
 	if err != nil {
 		return nil, nil, err
 	}
-	list, err := family.Touches(ctx, a.State, v, true)
+	list, err := family.Touches(ctx, a.Session, v, true)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -312,17 +333,17 @@ func (a *App) Reinstate(ctx context.Context, ref string) (*catalog.Version, []fa
 }
 
 // Lineage lists a version's family, ancestors first, at most depth generations away; 0 for all.
-func (a *App) Lineage(ctx context.Context, ref string, depth int) (*catalog.Version, []family.Member, error) {
+func (a *Session) Lineage(ctx context.Context, ref string, depth int) (*catalog.Version, []family.Member, error) {
 	v, err := a.Look(ctx, ref)
 	if err != nil {
 		return nil, nil, err
 	}
-	list, err := family.Lineage(ctx, a.State, v, depth)
+	list, err := family.Lineage(ctx, a.Session, v, depth)
 	return v, list, err
 }
 
 // Side is the tree that a reference or a build's id means, to be compared.
-func (a *App) Side(ctx context.Context, word, variant, stage string) (*compare.Side, error) {
+func (a *Session) Side(ctx context.Context, word, variant, stage string) (*compare.Side, error) {
 	id := word
 	if !plan.IsBuildID(word) {
 		v, err := a.Look(ctx, word)
@@ -331,7 +352,7 @@ func (a *App) Side(ctx context.Context, word, variant, stage string) (*compare.S
 		}
 		id, word = v.Build, v.Ref()
 	}
-	return compare.SideOf(ctx, a.State, id, word, variant, stage)
+	return compare.SideOf(ctx, a.Session, id, word, variant, stage)
 }
 
 // Picture is a family as pages and pictures show it, with the version that was asked for.

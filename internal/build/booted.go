@@ -45,7 +45,7 @@ func Bootable(list []definition.Artifact) []definition.Artifact {
 
 // Boot starts a disk; the error is a *vm.NotUpError if it does not come up. tell hears each line of its console.
 func (e *Engine) Boot(ctx context.Context, b Booting, tell func(line string)) (*vm.Running, error) {
-	host, err := vm.Find(ctx, e.State.Machines())
+	host, err := vm.Find(ctx, e.Dir.Machines())
 	if err != nil {
 		return nil, fmt.Errorf("no machine can be started here: %w", err)
 	}

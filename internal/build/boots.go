@@ -33,7 +33,7 @@ func (b *branch) boots(ctx context.Context, a definition.Artifact, blob store.Bl
 	if known, err := os.ReadFile(up); limit == 0 || (err == nil && string(known) == blob.Digest.String() && !b.plan.Force) {
 		return nil
 	}
-	host, err := vm.Find(ctx, b.State.Machines())
+	host, err := vm.Find(ctx, b.Dir.Machines())
 	if err != nil {
 		return fmt.Errorf("%s says boots = %q, and no machine can be started here: %w", a.Called(), plan.Age(limit), err)
 	}
@@ -73,14 +73,16 @@ func (b *branch) noteTrial() {
 		}
 	}
 	if len(names) > 0 {
-		b.emit(record.Note{Text: "scripts of first boot that do not run in this trial: " + strings.Join(names, ", ") + "; trial = true lets them"})
+		b.emit(record.Note{Text: "scripts of first boot that do not run in this trial: " + strings.Join(names, ", ") +
+			"; trial = true lets them"})
 	}
 }
 
 // keepDisk keeps a disk that did not come up or was found wrong, for a look at it.
 func (b *branch) keepDisk(a definition.Artifact, blob store.Blob, f *record.Failure) error {
 	f.Disk = true
-	kept := record.FailedState{Failure: f, Layers: b.layers, Stage: plan.Stage{Name: bootStage}, Disk: "disk" + artifact.Find(a.Format).Extension,
+	kept := record.FailedState{Failure: f, Layers: b.layers, Stage: plan.Stage{Name: bootStage}, Disk: "disk" +
+		artifact.Find(a.Format).Extension,
 		Artifact: &a}
 	return b.keepState(kept, func(dir string) error { return os.Link(b.Store.Path(blob.Digest), filepath.Join(dir, kept.Disk)) })
 }

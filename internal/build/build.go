@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/sys/unix"
 
 	"zygos/internal/artifact"
 	"zygos/internal/catalog"
@@ -24,27 +23,35 @@ import (
 	"zygos/internal/secret"
 	"zygos/internal/state"
 	"zygos/internal/store"
+	"zygos/internal/sweep"
 )
+
+// Ledger is what builds are written into.
+type Ledger interface {
+	ID(ctx context.Context) (string, error)
+	Now() time.Time
+	StartBuild(ctx context.Context, b catalog.Build) error
+	Beat(ctx context.Context, build string) error
+	EndBuild(ctx context.Context, build, state, text string, at time.Time) error
+	Register(ctx context.Context, v catalog.Version) error
+	AddArtifact(ctx context.Context, image, version string, a catalog.Artifact) error
+}
 
 // Engine carries out plans in one state, several at once if need be.
 type Engine struct {
-	State   state.Dir
+	*state.State
+	Ledger  Ledger
 	Root    string // workspace
-	Place   string // identity of the state
 	Who     string
-	Layers  *layer.Store
-	Store   *store.Store
 	Machine machine.Machine
-	IDs     machine.IDs
-	Catalog *catalog.Catalog
 	Known   plan.Known // for reasons; nil for none
 	// Base makes a base, or a variant of an image's version, a layer, with a folder for what is unfinished.
 	Base func(ctx context.Context, b plan.Base, variant, temp string,
 		progress func(doing string, done, total int64)) (*layer.Snapshot, error)
 	Watch  func(record.Event)
-	Slots  chan struct{} // its capacity is how many stages and captures run at once; nil for any number
-	Commit string        // that is checked out where the workspace is, "" for none
-	Budget int64         // bytes that the state may take, as far as it can be helped; 0 for any
+	Jobs   int    // how many stages and captures run at once in this process; 0 for any number
+	Commit string // that is checked out where the workspace is, "" for none
+	Budget int64  // bytes that the state may take, as far as it can be helped; 0 for any
 }
 
 // run is one build on its way.
@@ -62,29 +69,33 @@ type run struct {
 // elsewhere gives a *CancelledError; a version number that another build took since the plan was
 // made gives a *catalog.TakenError, before anything is done.
 func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*record.Record, error) {
-	if err := e.claim(); err != nil {
+	if err := e.Claim(); err != nil {
 		return nil, err
 	}
-	dir, hold, err := e.newRunDir(ctx, p)
+	var pins []string
+	for _, shape := range p.Shapes {
+		pins = append(pins, shape.Layers...)
+	}
+	dir, hold, err := e.Hold(ctx, p.Build, pins)
 	if err != nil {
 		return nil, err
 	}
 	defer hold.Close()
 	r := &run{Engine: e, plan: p, dir: dir, store: &store.Store{Dir: e.Store.Dir, Temp: dir},
 		record: record.Record{Schema: record.Schema, Build: p.Build, Commit: e.Commit, Plan: p}}
-	r.record.Host, _ = os.Hostname()              // a host without a name has none to record
+	r.record.Host = e.Host
 	defer func() { _ = layer.RemoveAll(r.dir) }() // what stays is swept by the next build
 	began := time.Now()
-	if r.record.Catalog, err = e.Catalog.ID(ctx); err != nil {
+	if r.record.Catalog, err = e.Ledger.ID(ctx); err != nil {
 		return nil, err
 	}
-	if err := e.Catalog.StartBuild(ctx, catalog.Build{ID: p.Build, Image: p.Image, Version: p.Version,
-		Base: p.Base.Name + "@" + p.Base.Version, Who: e.Who, Host: r.record.Host, Place: e.Place, Commit: e.Commit, Started: e.Catalog.Now(),
+	if err := e.Ledger.StartBuild(ctx, catalog.Build{ID: p.Build, Image: p.Image, Version: p.Version,
+		Base: p.Base.Name + "@" + p.Base.Version, Who: e.Who, Host: r.record.Host, Place: e.ID, Commit: e.Commit, Started: e.Ledger.Now(),
 		Why: p.Why}); err != nil {
 		return nil, err
 	}
-	if r.log, err = record.OpenJournal(e.State.Build(p.Build, ""), e.Watch); err != nil {
-		return nil, errors.Join(err, e.Catalog.EndBuild(ctx, p.Build, catalog.Failed, err.Error(), e.Catalog.Now()))
+	if r.log, err = record.OpenJournal(e.Dir.Build(p.Build, ""), e.Watch); err != nil {
+		return nil, errors.Join(err, e.Ledger.EndBuild(ctx, p.Build, catalog.Failed, err.Error(), e.Ledger.Now()))
 	}
 	inner, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -101,7 +112,7 @@ func (e *Engine) Run(ctx context.Context, p *plan.Plan) (*record.Record, error) 
 		}
 	}
 	e.forgetFailed(p.Image, p.Build)
-	if err := e.Trim(context.WithoutCancel(ctx), p.Build); err != nil {
+	if err := sweep.Trim(context.WithoutCancel(ctx), e.State, e.Budget, p.Build); err != nil {
 		r.emit(record.Note{Text: "the size budget could not be kept: " + err.Error()})
 	}
 	if err != nil {
@@ -145,7 +156,7 @@ func (r *run) fail(ctx context.Context, err error) {
 	r.emit(broke)
 	// The context may have ended; the record of it must be written all the same. If it cannot,
 	// the next command finds that this one is gone.
-	if err := r.Catalog.EndBuild(context.WithoutCancel(ctx), r.plan.Build, state, text, r.Catalog.Now()); err != nil {
+	if err := r.Ledger.EndBuild(context.WithoutCancel(ctx), r.plan.Build, state, text, r.Ledger.Now()); err != nil {
 		r.emit(record.Note{Text: "the catalog could not be told how the build ended: " + err.Error()})
 	}
 }
@@ -217,7 +228,7 @@ func (r *run) base(ctx context.Context) error {
 			r.emit(record.Progress{Doing: doing, Done: done, Total: total})
 		})
 		if err != nil {
-			return r.full(err, 0)
+			return r.Full(err, 0)
 		}
 		if shape.Layers = []string{snap.Layer}; r.plan.Epoch == "" && !r.plan.Base.Image {
 			shape.Epoch = snap.Epoch
@@ -240,7 +251,7 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	if err := r.Layers.Sync(); err != nil { // children stand on the layers
 		return err
 	}
-	now := r.Catalog.Now().UTC()
+	now := r.Ledger.Now().UTC()
 	p := r.plan
 	v := catalog.Version{Image: p.Image, Version: p.Version, Build: p.Build, Created: now, BaseName: p.Base.Name, BaseVersion: p.Base.Version,
 		BaseDigest: p.Base.Digest, BaseImage: p.Base.Image, Fingerprint: p.Fingerprint, Epoch: p.Shapes[0].Epoch, Labels: p.Labels}
@@ -252,7 +263,7 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 		judged = append(judged, b.judged...)
 	}
 	if len(judged) > 0 {
-		j, err := record.NewJudgement(&v, now, r.Who, "build", judged)
+		j, err := record.NewJudgement(&v, record.Judgement{Who: r.Who, Host: r.Host, How: "build", Results: judged}, now)
 		if err != nil {
 			return err
 		}
@@ -263,19 +274,19 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 	if err != nil {
 		return err
 	}
-	if err := store.WriteFile(r.path(record.PendingFile), append(text, '\n')); err != nil {
-		return r.full(err, 0)
+	if err := store.WriteFile(r.Dir.PendingRecord(p.Build), append(text, '\n')); err != nil {
+		return r.Full(err, 0)
 	}
 	if err := r.list(ctx, &v); err != nil {
-		return r.full(err, 0)
+		return r.Full(err, 0)
 	}
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	if err := r.Catalog.Register(ctx, v); err != nil {
+	if err := r.Ledger.Register(ctx, v); err != nil {
 		return err
 	}
-	if err := os.Rename(r.path(record.PendingFile), r.path(record.File)); err != nil { // the next sweep does it
+	if err := os.Rename(r.Dir.PendingRecord(p.Build), r.Dir.Record(p.Build)); err != nil { // the next sweep does it
 		r.emit(record.Note{Text: "the record could not be put in its place: " + err.Error()})
 	}
 	r.emit(record.Registered{Version: p.Version, Took: r.record.Took})
@@ -297,34 +308,4 @@ func (e *Engine) list(ctx context.Context, v *catalog.Version) error {
 }
 
 // path is a file in the build's own folder.
-func (r *run) path(name string) string { return r.State.Build(r.plan.Build, name) }
-
-// full says of an error for want of space how much there is and, if need is known, how much is
-// missing; other errors pass. need is in bytes.
-func (e *Engine) full(err error, need int64) error {
-	if !errors.Is(err, unix.ENOSPC) && !errors.Is(err, unix.EDQUOT) {
-		return err
-	}
-	free := e.free()
-	if free > max(need, enough) {
-		return fmt.Errorf("%w: the disk of %s refuses to take more, although %d MiB are free: look at its inodes (df -i) and quotas. "+
-			"Finished stages are kept, nothing is damaged", err, e.State, free>>20)
-	}
-	missing := ""
-	if need > free {
-		missing = fmt.Sprintf("; about %d MiB more are needed", (need-free)>>20+1)
-	}
-	return e.State.Full(fmt.Errorf("%w: the disk of %s is full: %d MiB are free%s. Make room and run the command again: finished stages are "+
-		"kept, nothing is damaged", err, e.State, free>>20, missing))
-}
-
-const enough = 64 << 20 // bytes with which a disk is not full
-
-// free is how many bytes an ordinary process may still write to the state's disk.
-func (e *Engine) free() int64 {
-	var fs unix.Statfs_t
-	if unix.Statfs(string(e.State), &fs) != nil {
-		return 0
-	}
-	return int64(fs.Bavail) * fs.Bsize
-}
+func (r *run) path(name string) string { return r.Dir.Build(r.plan.Build, name) }

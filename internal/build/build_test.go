@@ -51,7 +51,8 @@ func newWorks(t *testing.T) *works {
 	require.NoError(t, err)
 	t.Cleanup(func() { c.Close() })
 	layers := &layer.Store{Dir: dir.Layers(), Owners: owners, Check: true}
-	w.engine = &build.Engine{State: dir, Root: dir.In(), Who: "me", Layers: layers, Store: s, Machine: w.hand, IDs: ids, Catalog: c,
+	at := &state.State{Dir: dir, Layers: layers, Store: s, IDs: ids, Catalog: c}
+	w.engine = &build.Engine{State: at, Ledger: c, Root: dir.In(), Who: "me", Machine: w.hand,
 		Watch: func(e record.Event) { w.events = append(w.events, e) },
 		Base: func(_ context.Context, _ plan.Base, _, temp string, _ func(string, int64, int64)) (*layer.Snapshot, error) {
 			dir, err := layers.Begin(temp)
@@ -90,7 +91,7 @@ func (w *works) kinds() (list []string) {
 
 // unfinished lists what a build left in its folder.
 func (w *works) unfinished() []os.DirEntry {
-	list, err := os.ReadDir(w.engine.State.In("run"))
+	list, err := os.ReadDir(w.engine.Dir.In("run"))
 	require.NoError(w.t, err)
 	return list
 }
@@ -121,7 +122,7 @@ func TestBuildRegistersWhatItCaptured(t *testing.T) {
 	require.Zero(t, tree.Lookup("etc/machine-id").Size, "sealed")
 	require.Empty(t, w.unfinished())
 
-	text, err := os.ReadFile(w.engine.State.In("builds/b-1.0.0/record.json"))
+	text, err := os.ReadFile(w.engine.Dir.In("builds/b-1.0.0/record.json"))
 	require.NoError(t, err)
 	var kept record.Record
 	require.NoError(t, json.Unmarshal(text, &kept))
@@ -129,7 +130,7 @@ func TestBuildRegistersWhatItCaptured(t *testing.T) {
 	require.Equal(t, made.Shapes[0].Stages[0].Layer, kept.Shapes[0].Stages[0].Layer)
 	require.Equal(t, []string{"etc/machine-id"}, kept.Shapes[0].Seal[0].Paths)
 	var logged []string
-	require.NoError(t, record.ReadJournal(t.Context(), w.engine.State, "b-1.0.0", false,
+	require.NoError(t, record.ReadJournal(t.Context(), w.engine.Dir, "b-1.0.0", false,
 		func(e record.Event) error { logged = append(logged, e.Kind()); return nil }))
 	require.Equal(t, w.kinds(), logged)
 }
@@ -230,7 +231,7 @@ func TestBuildsOfAnImageAtOnceHoldTheirNumbers(t *testing.T) {
 		p.Build = "b-same"
 		_, same = w.engine.Run(ctx, p)
 		_, other = w.engine.Run(ctx, w.plan("1.0.1", "x"))
-		require.True(t, w.engine.State.Alive("b-1.0.0"))
+		require.True(t, w.engine.Dir.Alive("b-1.0.0"))
 		return nil
 	}
 	_, err := w.engine.Run(t.Context(), w.plan("1.0.0", "one"))
@@ -238,12 +239,12 @@ func TestBuildsOfAnImageAtOnceHoldTheirNumbers(t *testing.T) {
 	require.ErrorAs(t, same, new(*catalog.TakenError))
 	require.NoError(t, other)
 	require.Len(t, w.versions(), 2)
-	require.False(t, w.engine.State.Alive("b-1.0.0"))
+	require.False(t, w.engine.Dir.Alive("b-1.0.0"))
 }
 
 func TestSweepTakesTheDeadAndSparesTheLiving(t *testing.T) {
 	w := newWorks(t)
-	dead, living := w.engine.State.In("run/b-dead"), w.engine.State.In("run/b-living")
+	dead, living := w.engine.Dir.In("run/b-dead"), w.engine.Dir.In("run/b-living")
 	require.NoError(t, os.MkdirAll(filepath.Join(dead, "scratch-0"), 0o755))
 	require.NoError(t, os.MkdirAll(living, 0o755))
 	lock, err := os.Create(filepath.Join(living, "lock"))
@@ -282,14 +283,14 @@ func TestStateWithOtherIDsIsRefused(t *testing.T) {
 
 func TestLogOfADeadBuildIsReadAsFarAsItGoes(t *testing.T) {
 	w := newWorks(t)
-	dir := w.engine.State.In("builds/b-dead")
+	dir := w.engine.Dir.In("builds/b-dead")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "log.jsonl"), []byte(`{"kind":"started"}`+"\n"+`{"kind":"sta`), 0o644))
 	count := 0
-	require.NoError(t, record.ReadJournal(t.Context(), w.engine.State, "b-dead", false, func(record.Event) error { count++; return nil }))
+	require.NoError(t, record.ReadJournal(t.Context(), w.engine.Dir, "b-dead", false, func(record.Event) error { count++; return nil }))
 	require.Equal(t, 1, count)
 	stop := errors.New("enough")
-	require.ErrorIs(t, record.ReadJournal(t.Context(), w.engine.State, "b-dead", false, func(record.Event) error { return stop }), stop)
+	require.ErrorIs(t, record.ReadJournal(t.Context(), w.engine.Dir, "b-dead", false, func(record.Event) error { return stop }), stop)
 }
 
 func TestFailedStageRunsAgainFromTheTreeBeforeIt(t *testing.T) {
@@ -309,7 +310,7 @@ func TestFailedStageRunsAgainFromTheTreeBeforeIt(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 1, made.Shapes[0].Stages[0].Retries)
 	require.Contains(t, w.kinds(), "retry")
-	_, err = os.Stat(w.engine.State.In("failed", "b-1.0.0"))
+	_, err = os.Stat(w.engine.Dir.In("failed", "b-1.0.0"))
 	require.ErrorIs(t, err, os.ErrNotExist, "only the last failure is kept")
 }
 
@@ -327,7 +328,7 @@ func TestStateOfAFailedStageIsKeptForALook(t *testing.T) {
 	require.ErrorAs(t, err, &failure)
 	require.True(t, failure.Kept)
 	view := func(stage string) (*record.View, error) {
-		return record.ViewFailed(t.Context(), w.engine.State, &catalog.Build{ID: "b-1.0.0", State: catalog.Failed}, "", stage)
+		return record.ViewFailed(t.Context(), w.engine.Dir, &catalog.Build{ID: "b-1.0.0", State: catalog.Failed}, "", stage)
 	}
 	v, err := view("")
 	require.NoError(t, err)
@@ -345,17 +346,17 @@ func TestStateOfAFailedStageIsKeptForALook(t *testing.T) {
 	require.NoError(t, err)
 	_, err = view("")
 	require.ErrorContains(t, err, "no state is kept")
-	v, err = record.ViewBuild(w.engine.State, "b-1.0.1", "", "one")
+	v, err = record.ViewBuild(w.engine.Dir, "b-1.0.1", "", "one")
 	require.NoError(t, err)
 	require.Len(t, v.Layers, 2)
-	_, err = record.ViewBuild(w.engine.State, "b-1.0.1", "", "nine")
+	_, err = record.ViewBuild(w.engine.Dir, "b-1.0.1", "", "nine")
 	require.ErrorContains(t, err, `link@1.0.1 has no stage "nine"; its stages are one, two`)
 }
 
 func TestBuildIsCancelledFromElsewhere(t *testing.T) {
 	w := newWorks(t)
 	w.hand.do = func(ctx context.Context, _ machine.Stage, _ machine.Watcher, left *left) error {
-		require.NoError(t, build.Cancel(w.engine.State, "b-1.0.0", "somebody"))
+		require.NoError(t, os.WriteFile(w.engine.Dir.Cancellation("b-1.0.0"), []byte("somebody"), 0o644))
 		<-ctx.Done()
 		return ctx.Err()
 	}
@@ -380,7 +381,7 @@ func TestVariantsAndBuildsShareAStage(t *testing.T) {
 		return nil
 	}
 	w.engine.Watch = func(record.Event) {}
-	w.engine.Slots = make(chan struct{}, 2)
+	w.engine.Jobs = 2
 	base, err := w.engine.Base(t.Context(), plan.Base{}, "", t.TempDir(), nil)
 	require.NoError(t, err)
 	var group sync.WaitGroup
@@ -420,20 +421,20 @@ func TestEmptiedTextsAreKeptAnew(t *testing.T) {
 	}
 	_, err := w.engine.Run(t.Context(), with("1.0.0"))
 	require.NoError(t, err)
-	require.Equal(t, "a", string(w.engine.State.ReadText(digest)))
-	name := w.engine.State.In("texts", digest)
+	require.Equal(t, "a", string(w.engine.Dir.ReadText(digest)))
+	name := w.engine.Dir.In("texts", digest)
 	require.NoError(t, os.Truncate(name, 0))
-	require.Nil(t, w.engine.State.ReadText(digest))
+	require.Nil(t, w.engine.Dir.ReadText(digest))
 	_, err = w.engine.Run(t.Context(), with("1.0.1"))
 	require.NoError(t, err)
-	require.Equal(t, "a", string(w.engine.State.ReadText(digest)))
+	require.Equal(t, "a", string(w.engine.Dir.ReadText(digest)))
 }
 
 // What a build that still runs is about to keep of its failure is not taken away by another one.
 func TestStateOfARunningBuildIsLeftAlone(t *testing.T) {
 	w := newWorks(t)
-	begun := w.engine.State.In("failed", "b-other")
-	run := w.engine.State.In("run", "b-other")
+	begun := w.engine.Dir.In("failed", "b-other")
+	run := w.engine.Dir.In("run", "b-other")
 	require.NoError(t, errors.Join(os.MkdirAll(begun, 0o700), os.MkdirAll(run, 0o700)))
 	lock, err := os.Create(filepath.Join(run, "lock"))
 	require.NoError(t, err)

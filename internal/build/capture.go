@@ -15,11 +15,11 @@ import (
 	"zygos/internal/artifact"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
-	"zygos/internal/digest"
 	"zygos/internal/disk"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
 	"zygos/internal/record"
+	"zygos/internal/state"
 	"zygos/internal/store"
 )
 
@@ -46,7 +46,7 @@ func (b *branch) capture(ctx context.Context) ([]catalog.Artifact, error) {
 		began := time.Now()
 		blob, err := b.captureOne(ctx, a, nodes)
 		if err != nil {
-			return nil, fmt.Errorf("capture %s: %w", a.Called(), b.full(err, size(nodes)))
+			return nil, fmt.Errorf("capture %s: %w", a.Called(), b.Full(err, size(nodes)))
 		}
 		file := catalog.Artifact{Variant: b.shape.Variant, Name: a.Called(), Format: a.Format, Digest: blob.Digest, Bytes: blob.Bytes}
 		list = append(list, file)
@@ -56,12 +56,6 @@ func (b *branch) capture(ctx context.Context) ([]catalog.Artifact, error) {
 		}
 	}
 	return list, nil
-}
-
-// captured is a file that was captured before from the same tree in the same way.
-type captured struct {
-	Digest digest.Digest `json:"digest"`
-	Bytes  int64         `json:"bytes"`
 }
 
 // memory is where it is noted what an artifact of the tree came to.
@@ -78,7 +72,7 @@ func (b *branch) memory(a definition.Artifact) string {
 		}
 		of += fmt.Sprintf("%q\n", o.Makers)
 	}
-	return b.State.Capture(plan.Digest([]byte(of)))
+	return b.Dir.Capture(plan.Digest([]byte(of)))
 }
 
 // captureOne takes what was captured before, or writes an artifact into the store.
@@ -87,15 +81,14 @@ func (b *branch) captureOne(ctx context.Context, a definition.Artifact, nodes []
 		return b.adopt(ctx)
 	}
 	memory := b.memory(a)
-	var had captured
-	if text, err := os.ReadFile(memory); err == nil && !b.plan.Force && json.Unmarshal(text, &had) == nil && b.store.Has(store.Blob(had)) {
-		return store.Blob(had), nil
+	if had, known := state.Captured(memory); known && !b.plan.Force && b.store.Use(had) {
+		return had, nil
 	}
 	blob, err := b.write(ctx, a, nodes)
 	if err != nil {
 		return blob, err
 	}
-	if text, err := json.Marshal(captured(blob)); err == nil && os.MkdirAll(filepath.Dir(memory), 0o755) == nil {
+	if text, err := json.Marshal(blob); err == nil && os.MkdirAll(filepath.Dir(memory), 0o755) == nil {
 		_ = store.WriteFile(memory, text) // without it, the next build captures again
 	}
 	return blob, nil
@@ -120,7 +113,7 @@ func (b *branch) write(ctx context.Context, a definition.Artifact, nodes []*laye
 		Note: func(text string) { b.emit(record.Note{Text: text}) }}
 	name, packing := "", ""
 	if format.Packs {
-		name = b.State.Pieces(b.plan.Image, b.shape.Variant, a.Called())
+		name = b.Dir.Pieces(b.plan.Image, b.shape.Variant, a.Called())
 		packing = fmt.Sprintf("%s %q %s", a.Format, a.Says["compression"], disk.Packer())
 		var done func()
 		t.Past, done = b.past(name, packing)

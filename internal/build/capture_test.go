@@ -15,6 +15,7 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/digest"
 	"zygos/internal/store"
+	"zygos/internal/sweep"
 )
 
 func TestTooSmallADiskSaysWhatIsNeeded(t *testing.T) {
@@ -60,7 +61,7 @@ func TestNewFormatIsOneEntryOfTheTable(t *testing.T) {
 	content, err := os.ReadFile(w.engine.Store.Path(a.Digest))
 	require.NoError(t, err)
 	require.Contains(t, string(content), "made-by-one 3072 down\n")
-	index, err := os.ReadFile(filepath.Join(w.engine.State.Store(), "index.json"))
+	index, err := os.ReadFile(filepath.Join(w.engine.Dir.Store(), "index.json"))
 	require.NoError(t, err)
 	manifest, err := digest.Parse(regexp.MustCompile(`sha256:[0-9a-f]{64}`).FindString(string(index)))
 	require.NoError(t, err)
@@ -111,7 +112,7 @@ func TestNextDiskIsMadeOfTheLast(t *testing.T) {
 		return store.Blob{Digest: a.Digest, Bytes: a.Bytes}
 	}
 	first := build("1.0.0", "a", false)
-	lists := w.engine.State.Find("pieces/link/*/*")
+	lists := w.engine.Dir.Find("pieces/link/*/*")
 	require.Len(t, lists, 2)
 	text, err := os.ReadFile(lists[1])
 	require.NoError(t, err)
@@ -126,7 +127,7 @@ func TestNextDiskIsMadeOfTheLast(t *testing.T) {
 	require.Equal(t, first, build("1.0.4", "a", false))
 	require.NoError(t, os.Remove(w.engine.Store.Path(first.Digest)))
 	keepAll := func() (func(digest.Digest) bool, error) { return func(digest.Digest) bool { return true }, nil }
-	_, err = w.engine.Sweep(t.Context(), true, true, keepAll)
+	_, err = sweep.Bytes(t.Context(), w.engine.State, keepAll)
 	require.NoError(t, err)
-	require.Equal(t, lists[:1], w.engine.State.Find("pieces/link/*/*"), "a list of a disk that is gone goes")
+	require.Equal(t, lists[:1], w.engine.Dir.Find("pieces/link/*/*"), "a list of a disk that is gone goes")
 }

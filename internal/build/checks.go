@@ -38,7 +38,7 @@ func (b *branch) judge(ctx context.Context) error {
 	}
 	b.judged, err = bench.Judge(ctx, checks, func(r record.CheckResult) { b.emit(record.Judged{Result: r}) })
 	if err != nil {
-		return b.full(err, 0)
+		return b.Full(err, 0)
 	}
 	return b.verdict(func(f *record.Failure) error { return b.keepJudged(f) })
 }
@@ -68,7 +68,7 @@ func (b *branch) judgeBooted(ctx context.Context) error {
 	}, func(r record.CheckResult) { b.emit(record.Judged{Result: r}) })
 	if err != nil {
 		b.emit(record.StepDone{At: at, Failed: err.Error(), Took: time.Since(began)})
-		return b.full(err, 0)
+		return b.Full(err, 0)
 	}
 	b.emit(record.StepDone{At: at, Took: time.Since(began)})
 	b.judged = append(b.judged, results...)
@@ -85,7 +85,7 @@ func (b *branch) bench() (*judge.Bench, error) {
 	}
 	dir, err := os.MkdirTemp(b.dir, "checks-")
 	if err != nil {
-		return nil, b.full(err, 0)
+		return nil, b.Full(err, 0)
 	}
 	return b.Bench(b.shape.Variant, dir, b.layers, tree, machine.Limits(b.plan.Limits), func(text string) string {
 		return b.maskAll([]string{text})[0]
@@ -108,7 +108,8 @@ func (b *branch) verdict(keep func(*record.Failure) error) error {
 	if first == nil {
 		return nil
 	}
-	f := &record.Failure{Build: b.plan.Build, Image: b.plan.Image, Variant: b.shape.Variant, Stage: record.Checks, Step: first.Check, Source: first.Source,
+	f := &record.Failure{Build: b.plan.Build, Image: b.plan.Image, Variant: b.shape.Variant, Stage: record.Checks, Step: first.Check,
+		Source: first.Source,
 		Reason: fmt.Sprintf("%d of %d checks failed: %s", len(wrong), len(b.judged), strings.Join(wrong, ", ")), Tail: lines}
 	if err := keep(f); err == nil {
 		f.Kept = true

@@ -30,7 +30,7 @@ func (b *branch) keepFailed(i int, result machine.Result, f *record.Failure) err
 
 // keepState brings what is kept of a failure to its place as a whole; put puts what belongs to it in a folder.
 func (b *branch) keepState(kept record.FailedState, put func(dir string) error) error {
-	to := b.State.Failed(b.plan.Build, b.shape.Variant)
+	to := b.Dir.Failed(b.plan.Build, b.shape.Variant)
 	dir, err := os.MkdirTemp(b.dir, "failed-")
 	if err == nil {
 		err = os.MkdirAll(filepath.Dir(to), 0o700)
@@ -57,8 +57,8 @@ func (b *branch) keepState(kept record.FailedState, put func(dir string) error) 
 // forgetFailed throws away what other builds of an image left when they failed, but for what
 // somebody is looking at.
 func (e *Engine) forgetFailed(image, but string) {
-	for _, dir := range e.State.Find("failed/b-*") {
-		if id := filepath.Base(dir); id == but || e.State.Alive(id) { // one that runs may be about to keep something there
+	for _, dir := range e.Dir.Find("failed/b-*") {
+		if id := filepath.Base(dir); id == but || e.Dir.Alive(id) { // one that runs may be about to keep something there
 			continue
 		}
 		if states := record.FailedStates(dir); len(states) > 0 && states[0].Failure.Image != image {

@@ -86,7 +86,8 @@ func (b *branch) searchSecrets(ctx context.Context) error {
 	}
 	err = group.Wait()
 	if n := all.over.Load(); n > 0 && err == nil {
-		b.emit(record.Note{Text: fmt.Sprintf("the search for secrets unpacked %s of what is compressed, which is the most; %s searched no further",
+		b.emit(record.Note{Text: fmt.Sprintf(
+			"the search for secrets unpacked %s of what is compressed, which is the most; %s searched no further",
 			plain.MiB(mostUnpackedAll-max(all.left.Load(), 0)), plain.Counted(int(n), "file")+" were")})
 	}
 	if l := found.Load(); l != nil && ctx.Err() == nil { // now that nobody reads: what holds it is dropped

@@ -20,7 +20,7 @@ import (
 // CaptureMore makes one more artifact of a version from its layers, and adds it to the version and its record. A version
 // of another state, or whose layers are gone, has none to make it from.
 func (e *Engine) CaptureMore(ctx context.Context, v *catalog.Version, variant string, a definition.Artifact) (*catalog.Artifact, error) {
-	made, err := record.Read(e.State, v.Build)
+	made, err := record.Read(e.Dir, v.Build)
 	if err != nil {
 		return nil, fmt.Errorf("the record of %s is not in this state: %w", v.Ref(), err)
 	}
@@ -62,7 +62,7 @@ func (e *Engine) CaptureMore(ctx context.Context, v *catalog.Version, variant st
 	began, nodes := time.Now(), merged.Nodes()
 	blob, err := b.captureOne(ctx, a, nodes)
 	if err != nil {
-		return nil, fmt.Errorf("capture %s: %w", a.Called(), b.full(err, size(nodes)))
+		return nil, fmt.Errorf("capture %s: %w", a.Called(), b.Full(err, size(nodes)))
 	}
 	file := catalog.Artifact{Variant: variant, Name: a.Called(), Format: a.Format, Digest: blob.Digest, Bytes: blob.Bytes}
 	b.emit(record.Captured{File: file, Took: time.Since(began)})
@@ -75,7 +75,7 @@ func (e *Engine) CaptureMore(ctx context.Context, v *catalog.Version, variant st
 // add writes an artifact into the store's list and the record, and last into the catalog.
 func (e *Engine) add(ctx context.Context, v *catalog.Version, shape int, a definition.Artifact, file catalog.Artifact) error {
 	return e.Alone(ctx, func() error {
-		now, err := record.Read(e.State, v.Build) // another one may have added one meanwhile
+		now, err := record.Read(e.Dir, v.Build) // another one may have added one meanwhile
 		if err != nil {
 			return err
 		}
@@ -89,9 +89,9 @@ func (e *Engine) add(ctx context.Context, v *catalog.Version, shape int, a defin
 		if err := e.list(ctx, now.Version); err != nil {
 			return err
 		}
-		if err := e.Catalog.AddArtifact(ctx, v.Image, v.Version, file); err != nil {
+		if err := e.Ledger.AddArtifact(ctx, v.Image, v.Version, file); err != nil {
 			return err
 		}
-		return store.WriteFile(e.State.Build(v.Build, record.File), append(text, '\n'))
+		return store.WriteFile(e.Dir.Record(v.Build), append(text, '\n'))
 	})
 }

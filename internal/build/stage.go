@@ -48,7 +48,7 @@ func (b *branch) carryOut(ctx context.Context) error {
 	defer b.keepTraces()
 	b.spare = filepath.Join(b.dir, "spare-"+state.ShapeName(b.shape.Variant))
 	if err := os.Mkdir(b.spare, 0o700); err != nil {
-		return b.full(err, 0)
+		return b.Full(err, 0)
 	}
 	for i := range b.shape.Stages {
 		if err := b.stage(ctx, i); err != nil {
@@ -60,7 +60,7 @@ func (b *branch) carryOut(ctx context.Context) error {
 	}
 	if b.plan.Adopted == "" {
 		if err := b.seal(); err != nil {
-			return b.full(err, 0)
+			return b.Full(err, 0)
 		}
 	}
 	release, err := b.slot(ctx)
@@ -194,12 +194,12 @@ func (b *branch) stage(ctx context.Context, i int) error {
 	b.emit(record.StageBegan{At: record.At{Stage: s.Name}, Why: reason})
 	digest, bytes, w, tries, err := b.insist(ctx, i)
 	if err != nil {
-		return b.full(err, 0)
+		return b.Full(err, 0)
 	}
 	took := time.Since(began)
 	if err := b.Layers.Remember(layer.Snapshot{Key: key, Layer: digest, Bytes: bytes, Build: b.plan.Build, Created: time.Now().UTC(),
 		Took: took}); err != nil {
-		return b.full(err, 0)
+		return b.Full(err, 0)
 	}
 	b.push(digest, s.Name)
 	b.record.Stages = append(b.record.Stages,
@@ -221,7 +221,8 @@ func (b *branch) insist(ctx context.Context, i int) (digest string, bytes int64,
 			return digest, bytes, w, tries, err
 		}
 		pause := pauses.NextBackOff().Round(100 * time.Millisecond)
-		b.emit(record.Retry{At: record.At{Stage: s.Name, Step: failed.Step}, Failed: failed.How(), Pause: pause, Try: int64(tries + 1), Of: int64(s.Retries)})
+		b.emit(record.Retry{At: record.At{Stage: s.Name, Step: failed.Step}, Failed: failed.How(), Pause: pause, Try: int64(tries + 1),
+			Of: int64(s.Retries)})
 		select {
 		case <-ctx.Done():
 			return "", 0, nil, tries, ctx.Err()
@@ -252,9 +253,9 @@ func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string,
 		var failed *machine.StepError
 		if errors.As(err, &failed) {
 			f := w.failure(failed)
-			if free := b.free(); free < 1<<20 {
+			if free := b.Free(); free < 1<<20 {
 				f.Reason = fmt.Sprintf("%s; the disk of %s is full (%d KiB are free): make room and run the command again, finished stages are kept",
-					f.How(), b.State, free>>10)
+					f.How(), b.Dir, free>>10)
 			}
 			f.Kept = last && b.keepFailed(i, result, f) == nil
 			return "", 0, w, f
@@ -301,8 +302,8 @@ func (b *branch) orders(s *plan.Stage) machine.Stage {
 
 // keepTraces notes how the stages came to their ends, for the reasons of later builds.
 func (b *branch) keepTraces() {
-	name := b.State.Traces(b.plan.Image, b.shape.Variant)
-	traces, changed := b.State.ReadTraces(b.plan.Image, b.shape.Variant), false
+	name := b.Dir.Traces(b.plan.Image, b.shape.Variant)
+	traces, changed := b.Dir.ReadTraces(b.plan.Image, b.shape.Variant), false
 	for _, t := range b.traces {
 		if had := traces[t.Stage.Name]; had == nil || had.Stage.Key != t.Stage.Key {
 			traces[t.Stage.Name], changed = t, true
@@ -356,15 +357,15 @@ func (b *branch) bringFile(ctx context.Context, s *plan.Stage, n *layer.Node) er
 	}
 	name := b.path(filepath.Join("files", b.shape.Variant, s.Name, n.Path))
 	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-		return b.full(err, 0)
+		return b.Full(err, 0)
 	}
 	to, err := os.OpenFile(name, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
-		return b.full(err, 0)
+		return b.Full(err, 0)
 	}
 	_, err = io.Copy(to, cancellable{ctx, from})
 	if err = errors.Join(err, to.Close()); err != nil {
-		return b.full(err, n.Size)
+		return b.Full(err, n.Size)
 	}
 	b.emit(record.Brought{At: record.At{Stage: s.Name}, File: name, Bytes: n.Size})
 	return nil

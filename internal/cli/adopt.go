@@ -5,12 +5,12 @@ import (
 	"flag"
 
 	"zygos/internal/app"
-	"zygos/internal/machine"
 	"zygos/internal/record"
 )
 
 var cmdAdopt = &command{
 	name: "adopt", group: "build", args: "FILE --as IMAGE --version X.Y.Z", least: 1, most: 1,
+	inside:  true,
 	summary: "make a version of a disk or a root archive that was made elsewhere",
 	text: `The file's tree becomes a layer, so that children can be built on it, and it can be compared,
 judged, placed and traced from then on. A disk is kept as it is, byte for byte; of an archive, an
@@ -30,16 +30,13 @@ func (f *adoptFlags) declare(fs *flag.FlagSet) {
 	fs.StringVar(&f.version, "version", "", "as the version `X.Y.Z`")
 }
 
-func runAdopt(ctx context.Context, in *invocation, a *app.App) error {
+func runAdopt(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*adoptFlags)
 	if f.as == "" || f.version == "" {
 		return wrongUse("adopt needs --as IMAGE and --version X.Y.Z")
 	}
 	if err := a.Writable(); err != nil {
 		return err
-	}
-	if _, ok := machine.Inside(); !ok {
-		return in.inside(a)
 	}
 	l := in.follow(a)
 	if in.json { // the result is the one document

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"testing"
 
-	"zygos/internal/needtest"
-
 	"github.com/stretchr/testify/require"
+
+	"zygos/internal/needtest"
 )
 
 // diskBase pins a file as a base and defines an image on it.

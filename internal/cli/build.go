@@ -78,7 +78,7 @@ func (f *planFlags) declare(fs *flag.FlagSet) {
 }
 
 // options reads what the flags say about the images.
-func (f *planFlags) options(a *app.App, images []string) (plan.Options, error) {
+func (f *planFlags) options(a *app.Session, images []string) (plan.Options, error) {
 	o := plan.Options{Force: f.force, From: f.from, Set: map[string]string{}}
 	if f.inputs != "" {
 		text, err := os.ReadFile(f.inputs)
@@ -114,7 +114,7 @@ func (in *invocation) heard(list []feed.Answer) error {
 	return nil
 }
 
-func runBuild(ctx context.Context, in *invocation, a *app.App) error {
+func runBuild(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*buildFlags)
 	if err := a.Writable(); err != nil {
 		return err
@@ -145,15 +145,6 @@ func runBuild(ctx context.Context, in *invocation, a *app.App) error {
 		return wrongUse("--jobs is %d; give 1 or more", f.jobs)
 	}
 	r := app.BuildRequest{Images: in.args, Options: o, Jobs: f.jobs}
-	if _, ok := machine.Inside(); !ok {
-		unchanged, err := a.AllUnchanged(ctx, r)
-		if err != nil {
-			return err
-		}
-		if !unchanged {
-			return in.inside(a)
-		}
-	}
 	l := in.follow(a)
 	l.many = len(names) > 1
 	for _, name := range names {
@@ -163,11 +154,14 @@ func runBuild(ctx context.Context, in *invocation, a *app.App) error {
 			}
 		}
 	}
-	built := a.Build(ctx, r, app.BuildWatch{Ended: func(b *app.Built) error {
+	built, err := a.Build(ctx, r, app.BuildWatch{Ended: func(b *app.Built) error {
 		_ = in.built(l, b) // Main says that it could not be written
 		return nil
 	}, Waiting: l.queue})
 	l.end()
+	if err != nil {
+		return err
+	}
 	return in.finish(ctx, a, built)
 }
 
@@ -202,7 +196,7 @@ func (in *invocation) built(l *live, b *app.Built) error {
 }
 
 // finish reports what failed, and says what to do next.
-func (in *invocation) finish(ctx context.Context, a *app.App, all []app.Built) error {
+func (in *invocation) finish(ctx context.Context, a *app.Session, all []app.Built) error {
 	var failed, made []*app.Built
 	var names []string // of those that failed
 	for i := range all {

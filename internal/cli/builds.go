@@ -30,7 +30,7 @@ func (f *buildsFlags) declare(fs *flag.FlagSet) {
 	fs.BoolVar(&f.all, "all", false, "list every build")
 }
 
-func runBuilds(ctx context.Context, in *invocation, a *app.App) error {
+func runBuilds(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*buildsFlags)
 	image := ""
 	if len(in.args) > 0 {
@@ -119,7 +119,7 @@ func (f *logFlags) declare(fs *flag.FlagSet) {
 
 const clock = 11 // characters of a time in a log
 
-func runLog(ctx context.Context, in *invocation, a *app.App) error {
+func runLog(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*logFlags)
 	if s := f.stream; s != "" && s != "out" && s != "err" {
 		return wrongUse("--stream is %q; choose out or err", s)

@@ -7,12 +7,12 @@ import (
 
 	"zygos/internal/app"
 	"zygos/internal/catalog"
-	"zygos/internal/machine"
 )
 
 var cmdCapture = &command{
 	after: "; the version is as it was",
 	name:  "capture", group: "build", args: "REF --format FORMAT", least: 1, most: 1,
+	inside:  true,
 	summary: "make another artifact of a version, from its kept layers",
 	text: `The tree is the one that was built and sealed: nothing runs. The artifact is added to the
 version and its record; 'zygos publish' brings it to the regions that take its format.`,
@@ -40,16 +40,13 @@ type oneMore struct {
 	Artifact *catalog.Artifact `json:"artifact"`
 }
 
-func runCapture(ctx context.Context, in *invocation, a *app.App) error {
+func runCapture(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*captureFlags)
 	if f.format == "" {
 		return wrongUse("capture needs --format, for instance --format qcow2")
 	}
 	if err := a.Writable(); err != nil {
 		return err
-	}
-	if _, ok := machine.Inside(); !ok {
-		return in.inside(a)
 	}
 	l := in.live()
 	if !in.json {

@@ -29,7 +29,7 @@ func (f *catalogFlags) declare(fs *flag.FlagSet) {
 }
 
 func runCatalog(ctx context.Context, in *invocation) error {
-	a, opening := app.Open(ctx, in.where(), app.Lenient, caller())
+	a, opening := app.Begin(ctx, in.where(), app.Lenient, caller())
 	if a == nil {
 		return opening
 	}
@@ -65,7 +65,7 @@ var cmdExport = &command{
 	text: `Writes builds, versions, artifacts, tags and their moves, placements and recalls as they are at
 one moment. Artifacts and layers are files of the state and are not in it.`,
 	example: "zygos export > catalog.jsonl",
-	run: opened(app.Lenient, func(ctx context.Context, in *invocation, a *app.App) error {
+	run: opened(app.Lenient, func(ctx context.Context, in *invocation, a *app.Session) error {
 		l := in.live()
 		l.show("", "export", 0, 0)
 		n, err := a.Catalog.Export(ctx, raw(in.out))
@@ -90,7 +90,7 @@ and where artifacts are.`,
 }
 
 func runImport(ctx context.Context, in *invocation) error {
-	a, opening := app.Open(ctx, in.where(), app.Lenient, caller())
+	a, opening := app.Begin(ctx, in.where(), app.Lenient, caller())
 	if a == nil {
 		return opening
 	}

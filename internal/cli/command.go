@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/definition"
+	"zygos/internal/machine"
 )
 
 // command is one entry of the table; help, completion and the reference pages are made from it.
@@ -29,6 +30,7 @@ type command struct {
 	least   int          // fewest arguments
 	most    int          // most arguments, -1 for any number
 	lines   bool         // with --json it writes one event a line
+	inside  bool         // it makes sandboxes or reads whole trees, in a user namespace if need be
 	after   string       // what an interrupt leaves, to follow the word
 	flags   func() flags // nil for none
 	run     func(context.Context, *invocation) error
@@ -213,7 +215,15 @@ func (in *invocation) dispatch(ctx context.Context, args []string) error {
 		}
 		return err
 	}
-	return c.run(ctx, in)
+	if c.inside && machine.Ready() != nil {
+		return in.goInside()
+	}
+	err := c.run(ctx, in)
+	var outside *machine.OutsideError
+	if errors.As(err, &outside) {
+		return in.goInside()
+	}
+	return err
 }
 
 func takesValue(name string) bool {

@@ -15,10 +15,10 @@ import (
 	"testing"
 	"time"
 
-	"zygos/internal/needtest"
-
 	"github.com/stretchr/testify/require"
-	_ "modernc.org/sqlite" // to look into the catalog
+	_ "modernc.org/sqlite"
+
+	"zygos/internal/needtest"
 )
 
 // shown is a version as list --json writes it.

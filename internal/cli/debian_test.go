@@ -9,9 +9,9 @@ import (
 	"strings"
 	"testing"
 
-	"zygos/internal/needtest"
-
 	"github.com/stretchr/testify/require"
+
+	"zygos/internal/needtest"
 )
 
 // debian gives a person the Debian example: 'make test' makes its base with debootstrap.

@@ -41,7 +41,7 @@ func (f *basesFlags) declare(fs *flag.FlagSet) {
 	fs.BoolVar(&f.accept, "accept", false, "with --refresh: take what went back, or has other bytes than before")
 }
 
-func runBases(ctx context.Context, in *invocation, a *app.App) error {
+func runBases(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*basesFlags)
 	if f.accept && !f.refresh {
 		return wrongUse("--accept goes with --refresh: zygos bases --refresh --accept BASE")
@@ -237,7 +237,7 @@ func (f *previewFlags) declare(fs *flag.FlagSet) {
 	f.planFlags.declare(fs)
 }
 
-func runPreview(ctx context.Context, in *invocation, a *app.App) error {
+func runPreview(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*previewFlags)
 	names := in.args
 	if len(names) == 0 {
@@ -365,7 +365,7 @@ func (in *invocation) writeShape(shape *plan.Shape, row func(word, text string))
 }
 
 // against shows what differs between a definition and the one that a version was built from.
-func (in *invocation) against(ctx context.Context, a *app.App, o plan.Options) error {
+func (in *invocation) against(ctx context.Context, a *app.Session, o plan.Options) error {
 	f := in.flags.(*previewFlags)
 	if len(in.args) > 1 {
 		return wrongUse("--against compares one image; name one")

@@ -11,11 +11,11 @@ import (
 	"zygos/internal/compare"
 	"zygos/internal/inventory"
 	"zygos/internal/layer"
-	"zygos/internal/machine"
 )
 
 var cmdDiff = &command{
 	name: "diff", group: "keep", args: "REF REF", least: 2, most: 2,
+	inside:  true,
 	summary: "what differs between two versions: files, packages, users, services, sizes",
 	text: `Compares the trees of two versions, or of two builds, from their layers: files added, removed
 and changed (content, mode, owner), packages (dpkg, apk, RPM), users, groups, services that start,
@@ -44,11 +44,8 @@ func (f *diffFlags) declare(fs *flag.FlagSet) {
 	fs.StringVar(&f.variant, "variant", "", "of the variant `NAME`")
 }
 
-func runDiff(ctx context.Context, in *invocation, a *app.App) error {
+func runDiff(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*diffFlags)
-	if _, ok := machine.Inside(); !ok {
-		return in.inside(a) // there every file can be read
-	}
 	was, err := a.Side(ctx, in.args[0], f.variant, f.stage)
 	if err != nil {
 		return err

@@ -21,7 +21,7 @@ and how long ago that was is told.`,
 	run:     opened(app.Each, runDue),
 }
 
-func runDue(ctx context.Context, in *invocation, a *app.App) error {
+func runDue(ctx context.Context, in *invocation, a *app.Session) error {
 	list, err := a.Due(ctx, in.args)
 	if err != nil {
 		return err

@@ -16,6 +16,7 @@ import (
 
 var cmdEnter = &command{
 	name: "enter", group: "build", args: "BUILD or REF", least: 1, most: 1,
+	inside:  true,
 	summary: "a shell where a build failed, or in any kept stage of a version",
 	text: `Of a build that failed: the tree as the failed step left it, with the stage's user, folder
 and variables, and its scripts in /run/zygos/steps to try again. Of a version, or with
@@ -38,7 +39,7 @@ func (f *enterFlags) declare(fs *flag.FlagSet) {
 	fs.StringVar(&f.variant, "variant", "", "of the variant `NAME`")
 }
 
-func runEnter(ctx context.Context, in *invocation, a *app.App) error {
+func runEnter(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*enterFlags)
 	view, err := a.View(ctx, in.args[0], f.variant, f.stage)
 	if err == nil {
@@ -46,9 +47,6 @@ func runEnter(ctx context.Context, in *invocation, a *app.App) error {
 	}
 	if err != nil {
 		return err
-	}
-	if _, ok := machine.Inside(); !ok {
-		return in.inside(a)
 	}
 	in.note("%s", in.paint(bold, view.About))
 	in.note("What you change is thrown away when you leave.")
@@ -63,7 +61,7 @@ func runEnter(ctx context.Context, in *invocation, a *app.App) error {
 }
 
 // shell runs a shell or a command on this terminal, or on pipes.
-func (in *invocation) shell(ctx context.Context, a *app.App, view *record.View, command []string, keep string) (int, error) {
+func (in *invocation) shell(ctx context.Context, a *app.Session, view *record.View, command []string, keep string) (int, error) {
 	shell := machine.Shell{Command: command, In: os.Stdin, Out: raw(in.out), Err: raw(in.err)}
 	if !term.IsTerminal(int(os.Stdin.Fd())) || !isTerminal(in.out) {
 		return a.Enter(ctx, view, shell, keep)

@@ -33,7 +33,8 @@ func struck(t *testing.T, address string) (all int, kinds map[string]int) {
 }
 
 // Publications to a cloud whose every tenth answer goes wrong, killed now and then: what is reported as placed is there and right, no
-// document ever names what is not there, nothing is there twice, and in the end all is placed. ZYGOS_FAULTS faults, else 40 in a long round and 8 in a short one.
+// document ever names what is not there, nothing is there twice, and in the end all is placed. ZYGOS_FAULTS faults, else 40 in a long
+// round and 8 in a short one.
 func TestFaultsOfACloud(t *testing.T) {
 	t.Parallel()
 	most, _ := strconv.Atoi(os.Getenv("ZYGOS_FAULTS"))

@@ -10,9 +10,9 @@ import (
 	"testing"
 	"time"
 
-	"zygos/internal/needtest"
-
 	"github.com/stretchr/testify/require"
+
+	"zygos/internal/needtest"
 )
 
 // guestBoot loads modules and goes on from the disk.

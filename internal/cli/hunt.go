@@ -7,12 +7,12 @@ import (
 	"strings"
 
 	"zygos/internal/app"
-	"zygos/internal/machine"
 	"zygos/internal/plain"
 )
 
 var cmdHunt = &command{
 	name: "hunt", group: "judge", args: "IMAGE --check NAME", least: 1, most: 1,
+	inside:  true,
 	summary: "find which version and which stage broke a check",
 	text: `Judges versions of an image by one check of its definition as it is today, halving between one on
 which it passes and one on which it fails, then their trees after each stage, those of parents
@@ -34,13 +34,10 @@ func (f *huntFlags) declare(fs *flag.FlagSet) {
 	fs.StringVar(&f.variant, "variant", "", "in the variant `NAME`; default the first that has the check")
 }
 
-func runHunt(ctx context.Context, in *invocation, a *app.App) error {
+func runHunt(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*huntFlags)
 	if f.check == "" {
 		return wrongUse("name the check: zygos hunt %s --check NAME", in.args[0])
-	}
-	if _, ok := machine.Inside(); !ok {
-		return in.inside(a)
 	}
 	l := in.live()
 	found, err := a.Hunt(ctx, app.HuntRequest{Image: in.args[0], Check: f.check, Variant: f.variant, Passes: f.passes, Fails: f.fails},

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
@@ -8,8 +9,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zygos/internal/hunt"
-
-	"encoding/json"
 )
 
 // A planted regression among 16 versions of 6 stages is found in at most 12 tries; one that came with the parent, in the parent's stage.

@@ -36,7 +36,7 @@ func (f *lineageFlags) declare(fs *flag.FlagSet) {
 	fs.BoolVar(&f.html, "html", false, "write a page")
 }
 
-func runLineage(ctx context.Context, in *invocation, a *app.App) error {
+func runLineage(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*lineageFlags)
 	if f.svg && f.html || in.json && (f.svg || f.html) {
 		return wrongUse("choose one of --svg, --html and --json")

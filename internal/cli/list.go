@@ -95,7 +95,7 @@ func (in *invocation) query() (q catalog.Query, err error) {
 	return q, nil
 }
 
-func runList(ctx context.Context, in *invocation, a *app.App) error {
+func runList(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*listFlags)
 	q, err := in.query()
 	if err != nil {
@@ -128,7 +128,7 @@ func runList(ctx context.Context, in *invocation, a *app.App) error {
 }
 
 // nothing says why a list is empty.
-func (in *invocation) nothing(ctx context.Context, a *app.App, q catalog.Query) error {
+func (in *invocation) nothing(ctx context.Context, a *app.Session, q catalog.Query) error {
 	f := in.flags.(*listFlags)
 	fit, known, err := a.Why(ctx, q)
 	switch {

@@ -8,7 +8,6 @@ import (
 
 	"zygos/internal/app"
 	"zygos/internal/catalog"
-	"zygos/internal/machine"
 )
 
 var cmdPrune = &command{
@@ -18,8 +17,8 @@ var cmdPrune = &command{
 tagged = true, those that a tag once pointed at stay too. A version goes only if none keeps it,
 and never one that a tag points at, that is the newest in a region, that a running build starts
 from, or that a version which stays was built on. With IMAGE…, only versions of these go.
-Removed are copies in regions, layers that nothing else needs, rows, and bytes once no other
-command uses the state; when interrupted, run it again. --all shows what stays, and why.`,
+Removed are copies in regions, layers that nothing else needs, rows and bytes; when interrupted,
+run it again. --all shows what stays, and why.`,
 	example: "zygos prune\nzygos prune turbine-link --all\nzygos prune --yes",
 	flags:   func() flags { return &pruneFlags{} },
 	run:     opened(app.Each, runPrune),
@@ -36,21 +35,16 @@ func (f *pruneFlags) declare(fs *flag.FlagSet) {
 	fs.BoolVar(&f.all, "all", false, "show what stays too, and why")
 }
 
-func runPrune(ctx context.Context, in *invocation, a *app.App) error {
+func runPrune(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*pruneFlags)
 	if f.yes {
-		if err := a.Writable(); err != nil {
-			return err
-		}
-		if _, ok := machine.Inside(); !ok {
-			return in.inside(a)
-		}
 		if err := a.EndDead(ctx); err != nil {
 			return err
 		}
 	}
+	r := app.PruneRequest{Images: in.args, Whole: in.json}
 	l := in.follow(a)
-	plan, err := a.PlanPrune(ctx, in.args, in.json)
+	plan, err := a.PlanPrune(ctx, r)
 	l.end()
 	if err != nil {
 		return err
@@ -66,20 +60,21 @@ func runPrune(ctx context.Context, in *invocation, a *app.App) error {
 		}
 		return err
 	}
+	r = app.PruneRequest{Images: in.args, Expect: []string{}}
+	for _, v := range plan.Goes {
+		r.Expect = append(r.Expect, v.Ref())
+	}
 	l = in.follow(a)
-	removed, bytes, err := a.Prune(ctx, plan)
+	done, err := a.Prune(ctx, r)
 	l.end()
 	if err != nil || len(plan.Goes) == 0 {
 		return err
 	}
 	if !in.json {
-		_, err = fmt.Fprintf(in.out, "Removed %s\n", counted(removed, "version"))
+		_, err = fmt.Fprintf(in.out, "Removed %s\n", counted(done.Removed, "version"))
 	}
-	if n := len(plan.Goes) - removed; n > 0 {
+	if n := len(plan.Goes) - done.Removed; n > 0 {
 		in.note("%s stay: somebody came to need them just now", counted(n, "version"))
-	}
-	if !bytes {
-		in.note("another command uses this state: the artifacts' bytes go with the next 'zygos sweep' that is alone")
 	}
 	return err
 }

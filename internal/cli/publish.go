@@ -14,7 +14,6 @@ import (
 
 	"zygos/internal/app"
 	"zygos/internal/artifact"
-	"zygos/internal/machine"
 	"zygos/internal/manifest"
 	"zygos/internal/plain"
 	"zygos/internal/publish"
@@ -52,7 +51,7 @@ func (f *publishFlags) declare(fs *flag.FlagSet) {
 	fs.BoolVar(&f.remove, "remove", false, "take the version out of its regions")
 }
 
-func runPublish(ctx context.Context, in *invocation, a *app.App) error {
+func runPublish(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*publishFlags)
 	r := app.PublishRequest{Refs: in.args, Regions: f.regions, Tags: f.tags}
 	switch {
@@ -64,13 +63,6 @@ func runPublish(ctx context.Context, in *invocation, a *app.App) error {
 		return in.planned(ctx, a, r)
 	case f.remove:
 		return in.unpublish(ctx, a, f.regions)
-	}
-	captures, err := a.Captures(ctx, r)
-	if err != nil {
-		return err
-	}
-	if _, ok := machine.Inside(); captures && !ok {
-		return in.inside(a)
 	}
 	l := in.follow(a)
 	list, moves, err := a.Publish(ctx, r, func(d publish.Placed) {
@@ -158,7 +150,7 @@ func (in *invocation) published(list []app.Published) error {
 }
 
 // planned says what a publication would do.
-func (in *invocation) planned(ctx context.Context, a *app.App, r app.PublishRequest) error {
+func (in *invocation) planned(ctx context.Context, a *app.Session, r app.PublishRequest) error {
 	list, err := a.PlanPublish(ctx, r)
 	if err != nil {
 		return err
@@ -211,7 +203,7 @@ func (in *invocation) planned(ctx context.Context, a *app.App, r app.PublishRequ
 }
 
 // unpublish takes a version out of regions.
-func (in *invocation) unpublish(ctx context.Context, a *app.App, regions []string) error {
+func (in *invocation) unpublish(ctx context.Context, a *app.Session, regions []string) error {
 	v, list, err := a.Unpublish(ctx, in.args[0], regions)
 	if err != nil {
 		return err
@@ -274,7 +266,7 @@ func (f *manifestFlags) declare(fs *flag.FlagSet) {
 	fs.StringVar(&f.check, "check", "", "check the manifest in `FILE`")
 }
 
-func runManifest(ctx context.Context, in *invocation, a *app.App) error {
+func runManifest(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*manifestFlags)
 	if f.check != "" {
 		if len(in.args) > 0 || f.out != "" || f.env {
@@ -353,7 +345,7 @@ func runManifest(ctx context.Context, in *invocation, a *app.App) error {
 }
 
 // checkManifest compares a manifest in a file with what is.
-func (in *invocation) checkManifest(ctx context.Context, a *app.App, f *manifestFlags) error {
+func (in *invocation) checkManifest(ctx context.Context, a *app.Session, f *manifestFlags) error {
 	m, list, err := a.CheckManifest(ctx, f.check, f.region)
 	if err != nil {
 		return err

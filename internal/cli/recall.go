@@ -46,7 +46,7 @@ func (f *recallFlags) declare(fs *flag.FlagSet) {
 	fs.BoolVar(&f.again, "again", false, "recall what REF means now, also if the same was said less than an hour ago")
 }
 
-func runRecall(ctx context.Context, in *invocation, a *app.App) error {
+func runRecall(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*recallFlags)
 	var since time.Time // now, by the catalog's clock
 	if f.why == "" {
@@ -85,8 +85,11 @@ func runRecall(ctx context.Context, in *invocation, a *app.App) error {
 		if err := in.confirm(fmt.Sprintf("Recall %s?", counted(len(list), "version"))); err != nil {
 			return err
 		}
+		for _, t := range list {
+			request.Expect = append(request.Expect, t.Ref)
+		}
 	}
-	r, failed := a.Recall(ctx, v, request, list)
+	r, list, failed := a.Recall(ctx, request)
 	if r == nil {
 		return failed
 	}
@@ -148,7 +151,7 @@ var cmdReinstate = &command{
 	summary: "undo the recall of a version",
 	text:    "REF names the version that was recalled itself; its descendants come back with it.",
 	example: "zygos reinstate turbine-link@2.3.0",
-	run: opened(app.Lenient, func(ctx context.Context, in *invocation, a *app.App) error {
+	run: opened(app.Lenient, func(ctx context.Context, in *invocation, a *app.Session) error {
 		v, list, err := a.Reinstate(ctx, in.args[0])
 		if err != nil {
 			return err

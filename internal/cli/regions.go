@@ -30,7 +30,7 @@ func (f *regionsFlags) declare(fs *flag.FlagSet) {
 	fs.StringVar(&f.claim, "claim", "", "let the region `NAME` belong to this catalog from now on")
 }
 
-func runRegions(ctx context.Context, in *invocation, a *app.App) error {
+func runRegions(ctx context.Context, in *invocation, a *app.Session) error {
 	if name := in.flags.(*regionsFlags).mark; name != "" {
 		err := a.Mark(ctx, name)
 		if err == nil {
@@ -122,7 +122,7 @@ func (f *chosen) request(ref string) app.LocateRequest {
 	return app.LocateRequest{Ref: ref, Region: f.region, Variant: f.variant, Name: f.name, Format: f.format}
 }
 
-func runLocate(ctx context.Context, in *invocation, a *app.App) error {
+func runLocate(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*locateFlags)
 	if f.all {
 		return in.everywhere(ctx, a)
@@ -157,7 +157,7 @@ func (in *invocation) locateIn(ctx context.Context, f *locateFlags) error {
 }
 
 // everywhere lists where a version is.
-func (in *invocation) everywhere(ctx context.Context, a *app.App) error {
+func (in *invocation) everywhere(ctx context.Context, a *app.Session) error {
 	v, list, err := a.Everywhere(ctx, in.args[0])
 	if err != nil {
 		return err

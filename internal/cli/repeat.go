@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"zygos/internal/app"
-	"zygos/internal/machine"
 	"zygos/internal/plain"
 	"zygos/internal/record"
 	"zygos/internal/repeat"
@@ -14,6 +13,7 @@ import (
 
 var cmdRepeat = &command{
 	name: "repeat", group: "judge", args: "REF", least: 1, most: 1,
+	inside:  true,
 	summary: "build a version again from its record and compare bits",
 	text: `Builds again what the record of a version says, with its definition, scripts and files as they
 were, in a state of its own and without reusing any stage, and compares all bits. If they differ
@@ -24,10 +24,7 @@ date, another version of a package. The result is kept with the version; a diffe
 	run:     opened(app.Each, runRepeat),
 }
 
-func runRepeat(ctx context.Context, in *invocation, a *app.App) error {
-	if _, ok := machine.Inside(); !ok {
-		return in.inside(a)
-	}
+func runRepeat(ctx context.Context, in *invocation, a *app.Session) error {
 	l := in.live()
 	a.Watch = func(e record.Event) {
 		switch w := e.What.(type) {

@@ -26,9 +26,9 @@ func (in *invocation) load() (*workspace.Workspace, error) {
 }
 
 // opened is a command's run that starts with an opened state.
-func opened(how app.Care, run func(context.Context, *invocation, *app.App) error) func(context.Context, *invocation) error {
+func opened(how app.Care, run func(context.Context, *invocation, *app.Session) error) func(context.Context, *invocation) error {
 	return func(ctx context.Context, in *invocation) error {
-		a, err := app.Open(ctx, in.where(), how, caller())
+		a, err := app.Begin(ctx, in.where(), how, caller())
 		if a != nil {
 			defer a.Close()
 		}
@@ -41,10 +41,10 @@ func opened(how app.Care, run func(context.Context, *invocation, *app.App) error
 }
 
 // follow shows what goes on, until the one who called ends it.
-func (in *invocation) follow(a *app.App) *live {
+func (in *invocation) follow(a *app.Session) *live {
 	l := in.live()
 	a.Progress = func(doing string, done, total int64) { l.show("", doing, done, total) }
-	a.There = func(region, doing string, done, total int64) {
+	a.RegionProgress = func(region, doing string, done, total int64) {
 		if doing == "" {
 			l.idle(region)
 		} else {
@@ -60,18 +60,12 @@ func (in *invocation) follow(a *app.App) *live {
 	return l
 }
 
-// inside goes on in a user namespace, where an ordinary user may build.
-func (in *invocation) inside(a *app.App) error {
+// goInside runs the same command line in a user namespace, where an ordinary user may make sandboxes.
+func (in *invocation) goInside() error {
 	if ids, missing := machine.Planned(); ids.Limited() {
 		in.note("note: %s, so only the user root exists while stages run: steps for other users, and packages\n"+
 			"that set other owners, will fail. Owners of the base are kept. 'zygos doctor' says how to change it.", missing)
 	}
-	a.Leave() // what goes on there uses the state
-	return in.again()
-}
-
-// again runs the same command line in a user namespace where an ordinary user may make sandboxes.
-func (in *invocation) again() error {
 	code, err := machine.Enter(in.line)
 	if err == nil && code != 0 {
 		err = &exitError{code}

@@ -9,12 +9,12 @@ import (
 	"time"
 
 	"zygos/internal/app"
-	"zygos/internal/build"
-	"zygos/internal/machine"
+	"zygos/internal/state"
 )
 
 var cmdSweep = &command{
 	name: "sweep", group: "build",
+	inside:  true,
 	summary: "remove what dead runs left: unfinished folders, half-written files, stale locks",
 	text: `Removes what runs left that were killed or lost power: their folders, control groups, files
 under temporary names, locks, artifacts that never became a version. What belongs to a
@@ -29,19 +29,16 @@ disk it first gives up the reserve that the state holds back for it, and unfinis
 	},
 }
 
-func runSweep(ctx context.Context, in *invocation, a *app.App) error {
+func runSweep(ctx context.Context, in *invocation, a *app.Session) error {
 	if err := a.Writable(); err != nil {
 		return err
-	}
-	if _, ok := machine.Inside(); !ok {
-		return in.inside(a)
 	}
 	list, alone, err := a.Sweep(ctx, true)
 	if !alone {
 		in.note("another command uses this state, so half-written files that may be its own stay; run sweep again when it is done")
 	}
 	if in.json {
-		return errors.Join(in.writeJSON(append([]build.Leftover{}, list...)), err)
+		return errors.Join(in.writeJSON(append([]state.Leftover{}, list...)), err)
 	}
 	if text := a.StillFull(); text != "" {
 		in.note("%s", text)
@@ -63,7 +60,7 @@ var cmdCancel = &command{
 	text: `BUILD is a build's id, or an image for its running build. Waits until the build has stopped:
 its processes are gone, nothing was registered, finished stages are kept.`,
 	example: "zygos cancel turbine-link",
-	run: opened(app.Lenient, func(ctx context.Context, in *invocation, a *app.App) error {
+	run: opened(app.Lenient, func(ctx context.Context, in *invocation, a *app.Session) error {
 		began := time.Now()
 		b, err := a.Cancel(ctx, in.args[0])
 		if err != nil {

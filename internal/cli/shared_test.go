@@ -8,11 +8,11 @@ import (
 	"strings"
 	"testing"
 
+	_ "github.com/jackc/pgx/v5/stdlib"
+	"github.com/stretchr/testify/require"
+
 	"zygos/internal/catalog/catalogtest"
 	"zygos/internal/needtest"
-
-	_ "github.com/jackc/pgx/v5/stdlib" // to make databases
-	"github.com/stretchr/testify/require"
 )
 
 // onPostgres runs a test with the catalog in a PostgreSQL database.

@@ -22,7 +22,7 @@ of a series, or IMAGE@TAG.`,
 	run:     opened(app.Lenient, runShow),
 }
 
-func runShow(ctx context.Context, in *invocation, a *app.App) error {
+func runShow(ctx context.Context, in *invocation, a *app.Session) error {
 	t, err := a.Show(ctx, in.args[0])
 	if err != nil {
 		return err

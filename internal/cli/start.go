@@ -159,8 +159,8 @@ sandbox. Ends with 1 if builds cannot run here.`,
 }
 
 func runDoctor(ctx context.Context, in *invocation) error {
-	if _, ok := machine.Inside(); !ok {
-		err := in.again()
+	if machine.Ready() != nil {
+		err := in.goInside()
 		if err != nil {
 			return fmt.Errorf("%w\nThe host does not let ordinary users make user namespaces. Where the file exists, an administrator may set\n"+
 				"/proc/sys/kernel/unprivileged_userns_clone to 1, /proc/sys/kernel/apparmor_restrict_unprivileged_userns to 0, or\n"+
@@ -168,7 +168,7 @@ func runDoctor(ctx context.Context, in *invocation) error {
 		}
 		return nil
 	}
-	list := app.Examine(ctx, in.where(), caller(), os.TempDir())
+	list := app.Examine(ctx, in.where(), os.TempDir())
 	if in.json {
 		if err := in.writeJSON(list); err != nil {
 			return err

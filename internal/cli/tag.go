@@ -37,7 +37,7 @@ func (f *tagFlags) declare(fs *flag.FlagSet) {
 	fs.StringVar(&f.why, "why", "", "the reason, `TEXT`")
 }
 
-func runTag(ctx context.Context, in *invocation, a *app.App) error {
+func runTag(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*tagFlags)
 	refs := 1
 	for refs < len(in.args) && strings.Contains(in.args[refs], "@") {
@@ -72,7 +72,7 @@ func moveText(m catalog.Move) string {
 }
 
 // moved says what moved; failed is why the regions could not be told.
-func (in *invocation) moved(a *app.App, moves []catalog.Move, failed error) error {
+func (in *invocation) moved(a *app.Session, moves []catalog.Move, failed error) error {
 	for _, m := range moves {
 		if !in.json {
 			fmt.Fprintln(in.out, moveText(m))
@@ -93,7 +93,7 @@ func (in *invocation) moved(a *app.App, moves []catalog.Move, failed error) erro
 	return failed
 }
 
-func (in *invocation) writeMoves(ctx context.Context, a *app.App) error {
+func (in *invocation) writeMoves(ctx context.Context, a *app.Session) error {
 	image, moves, err := a.TagMoves(ctx, in.args[0])
 	if err != nil {
 		return err

@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"zygos/internal/app"
-	"zygos/internal/machine"
 	"zygos/internal/plain"
 	"zygos/internal/record"
 	"zygos/internal/report"
@@ -17,6 +16,7 @@ import (
 
 var cmdTest = &command{
 	name: "test", group: "judge", args: "REF", least: 1, most: 1,
+	inside:  true,
 	summary: "judge a version by its checks, in fresh instances and a started machine",
 	text: `Judges what was captured by the [[check]]s of the image's definition as it is today: scripts run
 in fresh instances of the sealed tree, several at once, and what they change is thrown away;
@@ -50,13 +50,10 @@ func (f *testFlags) declare(fs *flag.FlagSet) {
 	fs.BoolVar(&f.tap, "tap", false, "print the results in the Test Anything Protocol, version 14")
 }
 
-func runTest(ctx context.Context, in *invocation, a *app.App) error {
+func runTest(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*testFlags)
 	if !slices.Contains([]string{"", "sandbox", "vm"}, f.in) {
 		return wrongUse("--in has %q; write sandbox or vm", f.in)
-	}
-	if _, ok := machine.Inside(); !ok {
-		return in.inside(a)
 	}
 	l := in.follow(a)
 	done := 0

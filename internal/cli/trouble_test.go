@@ -15,9 +15,9 @@ import (
 	"testing"
 	"time"
 
-	"zygos/internal/needtest"
-
 	"github.com/stretchr/testify/require"
+
+	"zygos/internal/needtest"
 )
 
 // waitFor looks for something until it is there.

@@ -12,13 +12,13 @@ import (
 	"golang.org/x/term"
 
 	"zygos/internal/app"
-	"zygos/internal/machine"
 	"zygos/internal/plain"
 	"zygos/internal/vm"
 )
 
 var cmdTry = &command{
 	name: "try", group: "judge", args: "REF or BUILD [-- COMMAND…]", least: 1, most: 1000,
+	inside:  true,
 	summary: "a throwaway instance of a version: a shell, a command, or its disk in a virtual machine",
 	text: `Without --boot, a sandbox on the tree as it was captured, with a shell or the command; the exit
 code is its own. With --boot, the untouched disk starts under QEMU with UEFI firmware, its
@@ -50,7 +50,7 @@ func (f *tryFlags) declare(fs *flag.FlagSet) {
 	fs.BoolVar(&f.keep, "keep", false, "keep what changes, and say where")
 }
 
-func runTry(ctx context.Context, in *invocation, a *app.App) error {
+func runTry(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*tryFlags)
 	ports, err := portsOf(f.ports)
 	if err == nil {
@@ -68,9 +68,6 @@ func runTry(ctx context.Context, in *invocation, a *app.App) error {
 	view, err := a.View(ctx, in.args[0], f.variant, "")
 	if err != nil {
 		return err
-	}
-	if _, ok := machine.Inside(); !ok {
-		return in.inside(a)
 	}
 	keep := ""
 	if f.keep {
@@ -91,7 +88,7 @@ func runTry(ctx context.Context, in *invocation, a *app.App) error {
 }
 
 // boot starts a disk with its console on this terminal.
-func (in *invocation) boot(ctx context.Context, a *app.App, r app.BootRequest) error {
+func (in *invocation) boot(ctx context.Context, a *app.Session, r app.BootRequest) error {
 	if command := in.args[1:]; len(command) > 0 {
 		return in.bootAndRun(ctx, a, r, command)
 	}
@@ -132,10 +129,7 @@ func helped(b *app.Boot) string {
 }
 
 // bootAndRun starts a disk and runs a command in it.
-func (in *invocation) bootAndRun(ctx context.Context, a *app.App, r app.BootRequest, command []string) error {
-	if _, ok := machine.Inside(); !ok {
-		return in.inside(a)
-	}
+func (in *invocation) bootAndRun(ctx context.Context, a *app.Session, r app.BootRequest, command []string) error {
 	b, err := a.Bootable(ctx, r)
 	if err != nil {
 		return err

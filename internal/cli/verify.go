@@ -44,7 +44,7 @@ func (f *verifyFlags) declare(fs *flag.FlagSet) {
 	fs.BoolVar(&f.repair, "repair", false, "place again what is missing or changed")
 }
 
-func runVerify(ctx context.Context, in *invocation, a *app.App) error {
+func runVerify(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*verifyFlags)
 	r := app.VerifyRequest{Regions: f.regions, Deep: f.deep, Repair: f.repair}
 	if len(in.args) > 0 {
@@ -154,7 +154,7 @@ func (f *fetchFlags) declare(fs *flag.FlagSet) {
 	fs.StringVar(&f.out, "out", "", "write to `FILE`, or below a folder")
 }
 
-func runFetch(ctx context.Context, in *invocation, a *app.App) error {
+func runFetch(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*fetchFlags)
 	if f.region == "" || f.out == "" {
 		return wrongUse("fetch needs --region NAME and --out FILE")

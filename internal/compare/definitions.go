@@ -10,7 +10,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/plan"
 	"zygos/internal/record"
-	"zygos/internal/state"
+	"zygos/internal/session"
 )
 
 // Definitions is what differs between a definition and the one that a version was built from.
@@ -29,7 +29,7 @@ type Source struct {
 }
 
 // DefinitionsOf compares a plan with the one that a version was built by.
-func DefinitionsOf(s *state.State, v *catalog.Version, now *plan.Plan) (*Definitions, error) {
+func DefinitionsOf(s *session.Session, v *catalog.Version, now *plan.Plan) (*Definitions, error) {
 	record, err := record.Read(s.Dir, v.Build)
 	if err != nil {
 		return nil, err

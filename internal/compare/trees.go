@@ -17,7 +17,7 @@ import (
 	"zygos/internal/inventory"
 	"zygos/internal/layer"
 	"zygos/internal/record"
-	"zygos/internal/state"
+	"zygos/internal/session"
 )
 
 // Side is a tree that is compared.
@@ -42,7 +42,7 @@ type Trees struct {
 }
 
 // View is the tree of a build to look at: after a stage, or what it captured if stage is "".
-func View(ctx context.Context, s *state.State, id, variant, stage string) (*record.View, error) {
+func View(ctx context.Context, s *session.Session, id, variant, stage string) (*record.View, error) {
 	b, err := s.Catalog.Build(ctx, id)
 	if err != nil {
 		return nil, err
@@ -67,7 +67,7 @@ func View(ctx context.Context, s *state.State, id, variant, stage string) (*reco
 }
 
 // Elsewhere is an error if a build belongs to another state, where what it left is.
-func Elsewhere(s *state.State, b *catalog.Build) error {
+func Elsewhere(s *session.Session, b *catalog.Build) error {
 	if b.Place == "" || b.Place == s.ID {
 		return nil
 	}
@@ -75,7 +75,7 @@ func Elsewhere(s *state.State, b *catalog.Build) error {
 }
 
 // SideOf is the tree of a build as a side; name is how people know it.
-func SideOf(ctx context.Context, s *state.State, id, name, variant, stage string) (*Side, error) {
+func SideOf(ctx context.Context, s *session.Session, id, name, variant, stage string) (*Side, error) {
 	view, err := View(ctx, s, id, variant, stage)
 	if err != nil {
 		return nil, err

@@ -11,7 +11,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/plan"
-	"zygos/internal/state"
+	"zygos/internal/session"
 )
 
 // Due is an image of which a build would make a new version.
@@ -26,7 +26,7 @@ type Due struct {
 }
 
 // DueOf lists the images, of those named or of all, of which a build would make a new version.
-func DueOf(ctx context.Context, s *state.State, images []string) ([]Due, error) {
+func DueOf(ctx context.Context, s *session.Session, images []string) ([]Due, error) {
 	list := []Due{}
 	var names []string
 	for _, img := range s.Images {
@@ -73,7 +73,7 @@ func DueOf(ctx context.Context, s *state.State, images []string) ([]Due, error) 
 
 // otherBase proposes how to lead an image away from a base that is recalled: to move the tag that it
 // names to a version that is not, if there is one, or else to build one.
-func otherBase(ctx context.Context, s *state.State, img *definition.Image, recalled *catalog.RecalledError) string {
+func otherBase(ctx context.Context, s *session.Session, img *definition.Image, recalled *catalog.RecalledError) string {
 	usable, err := s.Catalog.Resolve(ctx, definition.Ref{Image: recalled.Image})
 	ref, refErr := definition.ParseRef(img.Base)
 	switch {
@@ -86,7 +86,7 @@ func otherBase(ctx context.Context, s *state.State, img *definition.Image, recal
 }
 
 // followers lists the images that are built on the newest version of one, and those built on them.
-func followers(s *state.State, image string) []string {
+func followers(s *session.Session, image string) []string {
 	list := []string{}
 	for _, img := range s.Images {
 		ref, err := definition.ParseRef(img.Base)

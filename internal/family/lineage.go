@@ -7,7 +7,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/plain"
 	"zygos/internal/plan"
-	"zygos/internal/state"
+	"zygos/internal/session"
 )
 
 // Member is a version in a family.
@@ -31,7 +31,7 @@ func (m *Member) State() string {
 }
 
 // Lineage lists a version's family, ancestors first, at most depth generations away; 0 for all.
-func Lineage(ctx context.Context, s *state.State, v *catalog.Version, depth int) ([]Member, error) {
+func Lineage(ctx context.Context, s *session.Session, v *catalog.Version, depth int) ([]Member, error) {
 	relatives, err := s.Catalog.Family(ctx, v.Image, v.Version, depth)
 	if err != nil {
 		return nil, err
@@ -66,7 +66,7 @@ func Lineage(ctx context.Context, s *state.State, v *catalog.Version, depth int)
 }
 
 // whyDue says why an image is due, "" if it is not or if that cannot be told.
-func whyDue(ctx context.Context, s *state.State, image string, known plan.Known) (string, error) {
+func whyDue(ctx context.Context, s *session.Session, image string, known plan.Known) (string, error) {
 	if !s.Sound(image) {
 		return "", nil
 	}

@@ -8,7 +8,7 @@ import (
 
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
-	"zygos/internal/state"
+	"zygos/internal/session"
 )
 
 // Touched is a version that a recall touches.
@@ -21,7 +21,7 @@ type Touched struct {
 }
 
 // Touches lists a version, and with descendants all that was built on it.
-func Touches(ctx context.Context, s *state.State, v *catalog.Version, descendants bool) ([]Touched, error) {
+func Touches(ctx context.Context, s *session.Session, v *catalog.Version, descendants bool) ([]Touched, error) {
 	family, err := s.Catalog.Family(ctx, v.Image, v.Version, 0)
 	if err != nil {
 		return nil, err
@@ -65,7 +65,7 @@ func Touches(ctx context.Context, s *state.State, v *catalog.Version, descendant
 
 // leadAway proposes where to point a tag whose version is recalled: back where it was, else at the
 // newest version that is usable, else at nothing. What is recalled with it is not proposed.
-func leadAway(ctx context.Context, s *state.State, recalled map[string]bool, image, tag, was string) (string, error) {
+func leadAway(ctx context.Context, s *session.Session, recalled map[string]bool, image, tag, was string) (string, error) {
 	versions, err := s.Catalog.Versions(ctx, image)
 	if err != nil {
 		return "", err

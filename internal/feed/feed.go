@@ -14,7 +14,7 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/flock"
 	"zygos/internal/plain"
-	"zygos/internal/state"
+	"zygos/internal/session"
 )
 
 // patience is how long a feed may take to answer.
@@ -42,9 +42,11 @@ type UnheardError struct{ Err error }
 func (e *UnheardError) Error() string { return e.Err.Error() }
 func (e *UnheardError) Unwrap() error { return e.Err }
 
-// Ask asks the feed of a base, and makes the base what is to be taken from now on. What a feed does not list any more, or lists with other
-// bytes than before, stays what it was until somebody accepts that. If the feed cannot be heard, what was known stays.
-func Ask(ctx context.Context, s *state.State, b *definition.Base, accept bool) (*Answer, error) {
+// Ask asks the feed of a base, and makes the session go on with what is to be taken. What a feed does not list any more, or lists with
+// other bytes than before, stays what it was until somebody accepts that. If the feed cannot be heard, what was known stays.
+func Ask(ctx context.Context, s *session.Session, b *definition.Base, accept bool) (*Answer, error) {
+	own := *b
+	b = &own
 	lock, err := os.OpenFile(s.Dir.Lock("feed-"+b.Name), os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {
 		return nil, err
@@ -77,7 +79,8 @@ func Ask(ctx context.Context, s *state.State, b *definition.Base, accept bool) (
 	var unheard *UnheardError
 	switch {
 	case errors.As(err, &unheard) && before != nil:
-		s.Choose(b, old)
+		session.Choose(b, old)
+		s.Take(own)
 		a := answer(b, before)
 		a.Doubt = fmt.Sprintf("the feed of base %s cannot be asked: %v; going on with %s, as listed %s ago", b.Name, err, before.Release,
 			plain.Age(b.Asked.At))
@@ -99,7 +102,10 @@ func Ask(ctx context.Context, s *state.State, b *definition.Base, accept bool) (
 		return len(kept) > 0 && r.Release == kept[0].Release || many && !b.Feed.Means(r.Release) && r.Release != b.Feed.Pinned
 	})...)
 	slices.SortStableFunc(list, func(x, y definition.Release) int { return plain.CompareVersions(y.Release, x.Release) })
-	if err := s.KeepListed(b, state.NewListed(b, signer.digest, list[:min(len(list), mostReleases)])); err != nil {
+	listed := session.NewListed(b, signer.digest, list[:min(len(list), mostReleases)])
+	session.Choose(b, listed)
+	s.Take(own)
+	if err := s.KeepListed(b, listed); err != nil {
 		return nil, err
 	}
 	if b.SHA256.IsZero() {

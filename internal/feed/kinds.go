@@ -24,12 +24,12 @@ import (
 	"zygos/internal/digest"
 	"zygos/internal/manifest"
 	"zygos/internal/region"
-	"zygos/internal/state"
+	"zygos/internal/session"
 	"zygos/internal/supply"
 )
 
 // kinds says how the releases of a feed are found, newest or oldest first.
-var kinds = map[definition.FeedKind]func(context.Context, *state.State, *definition.Base, *signer) ([]definition.Release, error){
+var kinds = map[definition.FeedKind]func(context.Context, *session.Session, *definition.Base, *signer) ([]definition.Release, error){
 	definition.Listing: listing, definition.Index: index, definition.Registry: registry}
 
 const (
@@ -38,7 +38,7 @@ const (
 )
 
 // read reads a document, at most so many bytes of it.
-func read(ctx context.Context, s *state.State, at string, most int64) ([]byte, error) {
+func read(ctx context.Context, s *session.Session, at string, most int64) ([]byte, error) {
 	in, err := open(ctx, s, at)
 	if err != nil {
 		return nil, err
@@ -48,7 +48,7 @@ func read(ctx context.Context, s *state.State, at string, most int64) ([]byte, e
 }
 
 // open opens a document.
-func open(ctx context.Context, s *state.State, at string) (io.ReadCloser, error) {
+func open(ctx context.Context, s *session.Session, at string) (io.ReadCloser, error) {
 	from := at
 	if !strings.Contains(at, "://") {
 		from = s.Path(at)
@@ -79,7 +79,7 @@ var sum = sync.OnceValue(func() *regexp.Regexp {
 })
 
 // listing reads a file of checksums, as sha256sum writes it.
-func listing(ctx context.Context, s *state.State, b *definition.Base, by *signer) ([]definition.Release, error) {
+func listing(ctx context.Context, s *session.Session, b *definition.Base, by *signer) ([]definition.Release, error) {
 	at := b.Feed.Listing()
 	text, err := read(ctx, s, at, mostListing)
 	if err != nil {
@@ -127,7 +127,7 @@ func sumIn(text []byte) bool {
 }
 
 // index reads that of a region, in which the versions of another workspace's image are.
-func index(ctx context.Context, s *state.State, b *definition.Base, by *signer) ([]definition.Release, error) {
+func index(ctx context.Context, s *session.Session, b *definition.Base, by *signer) ([]definition.Release, error) {
 	f := b.Feed
 	in, err := open(ctx, s, f.At)
 	if err != nil {
@@ -191,7 +191,7 @@ func recall(v *manifest.Version) string {
 }
 
 // registry lists the tags of a repository (OCI Distribution Specification 1.1), and asks for the digest of the one to take.
-func registry(ctx context.Context, s *state.State, b *definition.Base, _ *signer) ([]definition.Release, error) {
+func registry(ctx context.Context, s *session.Session, b *definition.Base, _ *signer) ([]definition.Release, error) {
 	repo, err := base.Repository(s.Root, b, b.Feed.At)
 	if err != nil {
 		return nil, err

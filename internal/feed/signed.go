@@ -16,7 +16,7 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/plan"
 	"zygos/internal/region"
-	"zygos/internal/state"
+	"zygos/internal/session"
 )
 
 // signer is the key that has to have signed a listing: of OpenPGP (RFC 9580), or an ed25519 key as minisign writes it.
@@ -35,7 +35,7 @@ const (
 	mostSignature = bounded.Small
 )
 
-func newSigner(ctx context.Context, s *state.State, b *definition.Base) (*signer, error) {
+func newSigner(ctx context.Context, s *session.Session, b *definition.Base) (*signer, error) {
 	by := &signer{file: b.Feed.SignedBy}
 	if by.file == "" {
 		return by, nil
@@ -65,7 +65,7 @@ func newSigner(ctx context.Context, s *state.State, b *definition.Base) (*signer
 }
 
 // open returns what of a document is signed, which is all of it unless the signature is in it.
-func (by *signer) open(ctx context.Context, s *state.State, at string, text []byte) ([]byte, error) {
+func (by *signer) open(ctx context.Context, s *session.Session, at string, text []byte) ([]byte, error) {
 	if by.file == "" {
 		return inside(text), nil
 	}

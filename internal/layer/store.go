@@ -10,7 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"sort"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -36,9 +36,13 @@ type Store struct {
 	Owners Owners
 	// Check says that this process may read every file of the trees. Without it, snapshots
 	// from before a power cut are taken as they are; whoever builds on them checks them.
-	Check   bool
+	Check bool
+	// Lower has layers that this store reads as if they were its own; nil for none.
+	Lower *Store
+
 	mu      sync.Mutex
 	indexes map[string]Index
+	recent  []string // the layers in indexes, the last used at the end
 }
 
 // Snapshot is what a finished stage left.
@@ -56,35 +60,84 @@ type Snapshot struct {
 // folder is where a layer with a digest lies. A text that is no digest names a folder that nothing has.
 func (s *Store) folder(digest string) string { return filepath.Join(s.Dir, digestOf.Name(digest)) }
 
+// find is where a layer with a digest lies, here or in Lower.
+func (s *Store) find(digest string) string {
+	if s.Lower != nil && !s.own(digest) {
+		return s.Lower.find(digest)
+	}
+	return s.folder(digest)
+}
+
 // TreeDir is the folder with a layer's contents.
-func (s *Store) TreeDir(digest string) string { return filepath.Join(s.folder(digest), "tree") }
+func (s *Store) TreeDir(digest string) string { return filepath.Join(s.find(digest), "tree") }
 
 // Has says whether the layer is kept.
 func (s *Store) Has(digest string) bool {
+	return s.own(digest) || s.Lower != nil && s.Lower.Has(digest)
+}
+
+func (s *Store) own(digest string) bool {
 	_, err := os.Stat(filepath.Join(s.folder(digest), "index.jsonl"))
 	return err == nil
 }
+
+// MissingError says that a layer is not kept here.
+type MissingError struct{ Layer string }
+
+func (e *MissingError) Error() string { return fmt.Sprintf("layer %.12s is not kept here", e.Layer) }
+
+// mostEntries is how many entries of indexes a store remembers, as far as it knows more than one.
+const mostEntries = 2 << 20
 
 // Index reads a layer's index.
 func (s *Store) Index(digest string) (Index, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	name := filepath.Join(s.find(digest), "index.jsonl")
 	if x, ok := s.indexes[digest]; ok {
-		return x, nil
+		if _, err := os.Stat(name); err == nil { // another process may have thrown it away
+			s.remember(digest, x)
+			return x, nil
+		}
+		s.forget(digest)
 	}
-	text, err := os.ReadFile(filepath.Join(s.folder(digest), "index.jsonl"))
-	if err != nil {
-		return nil, fmt.Errorf("layer %.12s is not kept here: %w", digest, err)
+	text, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, &MissingError{digest}
+	} else if err != nil {
+		return nil, err
 	}
 	x, err := Decode(text)
 	if err != nil {
 		return nil, err
 	}
+	s.remember(digest, x)
+	return x, nil
+}
+
+// remember keeps an index in memory, as the last used, and forgets the least recently used ones beyond mostEntries. The caller holds mu.
+func (s *Store) remember(digest string, x Index) {
 	if s.indexes == nil {
 		s.indexes = map[string]Index{}
 	}
-	s.indexes[digest] = x
-	return x, nil
+	s.forget(digest)
+	s.indexes[digest], s.recent = x, append(s.recent, digest)
+	total := 0
+	for _, x := range s.indexes {
+		total += len(x)
+	}
+	for total > mostEntries && len(s.recent) > 1 {
+		total -= len(s.indexes[s.recent[0]])
+		s.forget(s.recent[0])
+	}
+}
+
+// forget drops an index from memory. The caller holds mu.
+func (s *Store) forget(digest string) {
+	if _, ok := s.indexes[digest]; ok {
+		delete(s.indexes, digest)
+		s.recent = slices.DeleteFunc(s.recent, func(d string) bool { return d == digest })
+	}
 }
 
 // Stack merges layers, lowest first.
@@ -145,10 +198,7 @@ func (s *Store) Commit(dir string, x Index) (string, error) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.indexes == nil {
-		s.indexes = map[string]Index{}
-	}
-	s.indexes[digest] = x
+	s.remember(digest, x)
 	return digest, nil
 }
 
@@ -167,7 +217,7 @@ const DiskFile = "disk.json"
 
 // Disk says how the disk was laid out that a layer was read from; nil if it was none.
 func (s *Store) Disk(digest string) ([]byte, error) {
-	text, err := os.ReadFile(filepath.Join(s.folder(digest), DiskFile))
+	text, err := os.ReadFile(filepath.Join(s.find(digest), DiskFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -236,7 +286,7 @@ func (s *Store) Forget(snap *Snapshot) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	delete(s.indexes, snap.Layer)
+	s.forget(snap.Layer)
 }
 
 // Sync makes everything in the store safe on disk.
@@ -276,7 +326,7 @@ func (s *Store) Verify(ctx context.Context, digest string) error {
 	if err != nil {
 		return err
 	}
-	got, err := named(x.Digest(), s.folder(digest))
+	got, err := named(x.Digest(), s.find(digest))
 	if err != nil {
 		return err
 	}
@@ -299,161 +349,6 @@ func (s *Store) Verify(ctx context.Context, digest string) error {
 		}
 	}
 	return nil
-}
-
-func touch(name string) bool {
-	now := time.Now()
-	return os.Chtimes(name, now, now) == nil
-}
-
-// Touch notes that the snapshot with a key is used, and says whether it is still there. From then
-// on it is not thrown away as long as the build runs that uses it.
-func (s *Store) Touch(key string) bool {
-	name := s.keyFile(key)
-	if !touch(name) {
-		return false
-	}
-	_, err := os.Stat(name) // Evict takes it away for a moment and looks at its time once more
-	return err == nil
-}
-
-// takeAway renames what has not been used since, and says whether it did.
-func takeAway(name, away string, since time.Time) (bool, error) {
-	if err := os.Rename(name, away); err != nil {
-		return false, err
-	}
-	if info, err := os.Stat(away); err == nil && info.ModTime().After(since) {
-		return false, os.Rename(away, name)
-	}
-	return true, nil
-}
-
-// size is how many bytes a layer takes on disk, near enough, as Commit noted it.
-func (s *Store) size(digest string) int64 {
-	if text, err := os.ReadFile(filepath.Join(s.folder(digest), "usage")); err == nil {
-		if n, err := strconv.ParseInt(string(text), 10, 64); err == nil {
-			return n
-		}
-	}
-	x, err := s.Index(digest)
-	if err != nil {
-		return 0
-	}
-	return x.usage()
-}
-
-// usage is how many bytes a layer takes on disk, near enough.
-func (x Index) usage() (bytes int64) {
-	const block = 4096
-	for i := range x {
-		switch {
-		case x[i].Same != "":
-		case x[i].Kind == Dir:
-			bytes += block
-		default:
-			bytes += (x[i:i+1].Bytes() + block - 1) / block * block
-		}
-	}
-	return bytes
-}
-
-// keys lists the keys of the snapshots that are kept.
-func (s *Store) keys() (list []string) {
-	entries, _ := os.ReadDir(filepath.Join(s.Dir, "keys")) // no folder, no snapshots
-	for _, e := range entries {
-		if key, ok := strings.CutSuffix(e.Name(), ".json"); ok {
-			list = append(list, key)
-		}
-	}
-	return list
-}
-
-// digests lists the layers that are kept.
-func (s *Store) digests() (list []string) {
-	entries, _ := os.ReadDir(s.Dir) // no folder, no layers
-	for _, e := range entries {
-		if len(e.Name()) == 64 {
-			list = append(list, e.Name())
-		}
-	}
-	return list
-}
-
-// Usage is how many bytes all layers take.
-func (s *Store) Usage() (bytes int64) {
-	for _, digest := range s.digests() {
-		bytes += s.size(digest)
-	}
-	return bytes
-}
-
-// Evict throws away snapshots, and layers that then belong to none, the least recently used first,
-// until so many bytes are freed. What was used after since stays, and every layer that is pinned.
-// No build may begin meanwhile.
-func (s *Store) Evict(bytes int64, since time.Time, pinned func(digest string) bool) (freed int64, err error) {
-	type kept struct {
-		name, layer string
-		used        time.Time
-	}
-	var list []kept
-	users := map[string]int{}
-	for _, key := range s.keys() {
-		name := s.keyFile(key)
-		var snap Snapshot
-		info, err1 := os.Stat(name)
-		text, err2 := os.ReadFile(name)
-		if err1 != nil || err2 != nil || json.Unmarshal(text, &snap) != nil {
-			continue
-		}
-		users[snap.Layer]++
-		list = append(list, kept{name, snap.Layer, info.ModTime()})
-	}
-	for _, digest := range s.digests() {
-		if users[digest] == 0 { // of a build that did not end, or of sealing
-			list = append(list, kept{layer: digest})
-			users[digest] = 1
-		}
-	}
-	sort.SliceStable(list, func(i, j int) bool { return list[i].used.Before(list[j].used) })
-	for _, k := range list {
-		if freed >= bytes {
-			break
-		}
-		if k.used.After(since) || pinned(k.layer) {
-			continue
-		}
-		if k.name != "" {
-			away := strings.TrimSuffix(k.name, ".json") + gone
-			if ok, err := takeAway(k.name, away, since); err != nil || !ok {
-				if err != nil {
-					return freed, err
-				}
-				continue
-			}
-			if err := os.Remove(away); err != nil {
-				return freed, err
-			}
-		}
-		if users[k.layer]--; users[k.layer] > 0 {
-			continue
-		}
-		size := s.size(k.layer)
-		away := s.folder(k.layer) + gone
-		if ok, err := takeAway(s.folder(k.layer), away, since); err != nil || !ok {
-			if err != nil {
-				return freed, err
-			}
-			continue
-		}
-		s.mu.Lock()
-		delete(s.indexes, k.layer)
-		s.mu.Unlock()
-		if err := RemoveAll(away); err != nil {
-			return freed, err
-		}
-		freed += size
-	}
-	return freed, nil
 }
 
 // RemoveAll removes a folder whatever modes its folders have.

@@ -61,6 +61,21 @@ func Inside() (IDs, bool) {
 	return IDs{}, false
 }
 
+// OutsideError says that this process cannot make sandboxes, and Enter starts one that can.
+type OutsideError struct{}
+
+func (*OutsideError) Error() string {
+	return "this process cannot make sandboxes: it must go on in a user namespace"
+}
+
+// Ready is nil if this process may make sandboxes, else an *OutsideError.
+func Ready() error {
+	if _, ok := Inside(); !ok {
+		return &OutsideError{}
+	}
+	return nil
+}
+
 // Planned is the id range that an ordinary user's sandboxes will use, and in words what is
 // missing if it is limited.
 func Planned() (ids IDs, missing string) {

@@ -14,7 +14,7 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/manifest"
 	"zygos/internal/region"
-	"zygos/internal/state"
+	"zygos/internal/session"
 	"zygos/internal/supply"
 )
 
@@ -102,9 +102,9 @@ func ReadManifest(file string) (*manifest.Manifest, error) {
 }
 
 // Manifest finds what a manifest speaks of in the regions of a workspace.
-func (d *Documented) Manifest(ctx context.Context, s *state.State, m *manifest.Manifest, regions []*definition.Region) (list []Found,
+func (d *Documented) Manifest(ctx context.Context, s *session.Session, m *manifest.Manifest, regions []*definition.Region) (list []Found,
 	err error) {
-	c := Verification{State: s, Deep: d.Deep}
+	c := Verification{Session: s, Deep: d.Deep}
 	known := map[string]manifest.Artifact{}
 	for _, a := range m.Artifacts {
 		known[a.Variant+"/"+a.Name] = a

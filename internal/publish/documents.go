@@ -15,12 +15,12 @@ import (
 	"zygos/internal/flock"
 	"zygos/internal/manifest"
 	"zygos/internal/region"
-	"zygos/internal/state"
+	"zygos/internal/session"
 	"zygos/internal/store"
 )
 
 // Manifest is that of a version, as the catalog has it.
-func Manifest(ctx context.Context, s *state.State, v *catalog.Version) (*manifest.Manifest, error) {
+func Manifest(ctx context.Context, s *session.Session, v *catalog.Version) (*manifest.Manifest, error) {
 	placements, err := s.Catalog.Placements(ctx, v.Image, v.Version, "")
 	if err != nil {
 		return nil, err
@@ -30,7 +30,7 @@ func Manifest(ctx context.Context, s *state.State, v *catalog.Version) (*manifes
 
 // WriteManifest writes a version's manifest into the state and into each region that holds the version, and takes it out of those
 // just tried that do not. It does so again while another process changes what the manifest says.
-func WriteManifest(ctx context.Context, s *state.State, v *catalog.Version, tried []*definition.Region) error {
+func WriteManifest(ctx context.Context, s *session.Session, v *catalog.Version, tried []*definition.Region) error {
 	own := s.Dir.Manifest(v.Image, v.Version)
 	name := region.ManifestName(v.Image, v.Version)
 	wrote := map[string]bool{} // by region
@@ -86,7 +86,7 @@ func WriteManifest(ctx context.Context, s *state.State, v *catalog.Version, trie
 }
 
 // withdraw takes a document out of a region.
-func withdraw(ctx context.Context, s *state.State, r *definition.Region, name string) error {
+func withdraw(ctx context.Context, s *session.Session, r *definition.Region, name string) error {
 	from, err := open(ctx, s, r)
 	if err == nil {
 		_, err = patiently(ctx, func() (struct{}, error) { return struct{}{}, from.Withdraw(ctx, name) })
@@ -95,7 +95,7 @@ func withdraw(ctx context.Context, s *state.State, r *definition.Region, name st
 }
 
 // Refresh writes the indexes of the regions that hold versions of an image, and of those just tried.
-func Refresh(ctx context.Context, s *state.State, image string, tried ...*definition.Region) error {
+func Refresh(ctx context.Context, s *session.Session, image string, tried ...*definition.Region) error {
 	lock, err := lockRegions(ctx, s)
 	if err != nil {
 		return err
@@ -119,7 +119,7 @@ func Refresh(ctx context.Context, s *state.State, image string, tried ...*defini
 }
 
 // lockRegions lets no other process of this state write indexes until the lock is closed.
-func lockRegions(ctx context.Context, s *state.State) (io.Closer, error) {
+func lockRegions(ctx context.Context, s *session.Session) (io.Closer, error) {
 	lock, err := os.OpenFile(s.Dir.RegionsLock(), os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {
 		return nil, err
@@ -131,7 +131,7 @@ func lockRegions(ctx context.Context, s *state.State) (io.Closer, error) {
 }
 
 // RefreshRegion writes the index of one region.
-func RefreshRegion(ctx context.Context, s *state.State, r *definition.Region) error {
+func RefreshRegion(ctx context.Context, s *session.Session, r *definition.Region) error {
 	lock, err := lockRegions(ctx, s)
 	if err != nil {
 		return err
@@ -141,7 +141,7 @@ func RefreshRegion(ctx context.Context, s *state.State, r *definition.Region) er
 }
 
 // write writes a document into a region.
-func write(ctx context.Context, s *state.State, r *definition.Region, name string, text []byte) error {
+func write(ctx context.Context, s *session.Session, r *definition.Region, name string, text []byte) error {
 	to, err := open(ctx, s, r)
 	if err == nil {
 		_, err = patiently(ctx, func() (string, error) { return to.Document(ctx, name, text) })
@@ -155,7 +155,7 @@ func patiently[T any](ctx context.Context, do func() (T, error)) (T, error) {
 }
 
 // writeIndex writes a region's index, and again while another machine changes what it says.
-func writeIndex(ctx context.Context, s *state.State, r *definition.Region) error {
+func writeIndex(ctx context.Context, s *session.Session, r *definition.Region) error {
 	text, err := index(ctx, s, r)
 	for err == nil {
 		written := text
@@ -170,7 +170,7 @@ func writeIndex(ctx context.Context, s *state.State, r *definition.Region) error
 }
 
 // index is what the index of a region has to say; versions that prune removes are in it no more.
-func index(ctx context.Context, s *state.State, r *definition.Region) ([]byte, error) {
+func index(ctx context.Context, s *session.Session, r *definition.Region) ([]byte, error) {
 	placements, err := s.Catalog.Placements(ctx, "", "", r.Name)
 	if err != nil {
 		return nil, err

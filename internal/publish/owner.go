@@ -16,7 +16,7 @@ import (
 	"zygos/internal/plain"
 	"zygos/internal/region"
 	"zygos/internal/region/kinds"
-	"zygos/internal/state"
+	"zygos/internal/session"
 )
 
 // ownerSchema is the schema of that document.
@@ -60,7 +60,7 @@ func ReadOwner(ctx context.Context, at region.Region) (*Owner, error) {
 
 // open opens a region to write there, and makes sure that it belongs to this catalog. One without a mark gets one, if nothing there
 // speaks of another catalog.
-func open(ctx context.Context, s *state.State, r *definition.Region) (region.Region, error) {
+func open(ctx context.Context, s *session.Session, r *definition.Region) (region.Region, error) {
 	at, err := kinds.Open(r, s.Path)
 	if err == nil {
 		_, err = patiently(ctx, func() (struct{}, error) { return struct{}{}, own(ctx, s, r, at) })
@@ -70,7 +70,7 @@ func open(ctx context.Context, s *state.State, r *definition.Region) (region.Reg
 
 const believed = 10 * time.Second // for which a region that was this catalog's still is
 
-func own(ctx context.Context, s *state.State, r *definition.Region, at region.Region) error {
+func own(ctx context.Context, s *session.Session, r *definition.Region, at region.Region) error {
 	if seen, ok := s.Owned.Load(r.Name); ok && time.Since(seen.(time.Time)) < believed {
 		return nil
 	}
@@ -103,7 +103,7 @@ func own(ctx context.Context, s *state.State, r *definition.Region, at region.Re
 }
 
 // mark says in a region that it is this catalog's, and reads what is said there then: another process may have been faster.
-func mark(ctx context.Context, s *state.State, r *definition.Region, at region.Region) (*Owner, error) {
+func mark(ctx context.Context, s *session.Session, r *definition.Region, at region.Region) (*Owner, error) {
 	id, err := s.Catalog.ID(ctx)
 	if err != nil {
 		return nil, err
@@ -119,7 +119,7 @@ func mark(ctx context.Context, s *state.State, r *definition.Region, at region.R
 }
 
 // Claim makes a region this catalog's, whosever it was.
-func Claim(ctx context.Context, s *state.State, r *definition.Region) (was *Owner, err error) {
+func Claim(ctx context.Context, s *session.Session, r *definition.Region) (was *Owner, err error) {
 	at, err := kinds.Open(r, s.Path)
 	if err != nil {
 		return nil, err
@@ -130,7 +130,7 @@ func Claim(ctx context.Context, s *state.State, r *definition.Region) (was *Owne
 }
 
 // speaksOfAnother says what in a region without a mark is not of this catalog, "" if nothing is.
-func speaksOfAnother(ctx context.Context, s *state.State, at region.Region) (why string, err error) {
+func speaksOfAnother(ctx context.Context, s *session.Session, at region.Region) (why string, err error) {
 	text, _, err := at.Read(ctx, region.IndexName)
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", nil
@@ -177,7 +177,7 @@ func speaksOfAnother(ctx context.Context, s *state.State, at region.Region) (why
 
 // RemoveCopy takes the bytes of a placement out of its region. Where versions share a location, they stay as long as another one is placed
 // there. The lease of the placement must be held.
-func RemoveCopy(ctx context.Context, s *state.State, pl *catalog.Placement) error {
+func RemoveCopy(ctx context.Context, s *session.Session, pl *catalog.Placement) error {
 	shared, err := s.Catalog.Shared(ctx, pl)
 	if err != nil || shared {
 		return err
@@ -190,6 +190,6 @@ func RemoveCopy(ctx context.Context, s *state.State, pl *catalog.Placement) erro
 }
 
 // Withdraw takes the manifest of a version out of a region.
-func Withdraw(ctx context.Context, s *state.State, r *definition.Region, image, version string) error {
+func Withdraw(ctx context.Context, s *session.Session, r *definition.Region, image, version string) error {
 	return withdraw(ctx, s, r, region.ManifestName(image, version))
 }

@@ -246,7 +246,7 @@ func (p *Publication) item(t *target, a catalog.Artifact) (region.Item, error) {
 	v := p.Version
 	item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Key: a.Key(), Digest: a.Digest, Bytes: a.Bytes,
 		Known: t.read[a.Key().String()], Labels: labels(v, a.Variant),
-		Source: func(ctx context.Context) (string, error) { return supply.Artifact(ctx, p.State, v, a, p.Progress) }}
+		Source: func(ctx context.Context) (string, error) { return supply.Artifact(ctx, p.Session, v, a, p.Progress) }}
 	n, known := t.names[a.Key()]
 	if !known {
 		return item, errors.New("the catalog did not say what lies there already; run the command again")
@@ -333,7 +333,7 @@ func (p *Publication) carry(ctx context.Context, t *target, a catalog.Artifact, 
 	if err == nil {
 		placed, err = region.Retry(ctx, often, w.moved, w.again, func() (region.Placed, error) {
 			w.told(ctx, w.state, -w.moved()) // what is there is told again
-			if err := own(ctx, p.State, t.Region, t.at); err != nil {
+			if err := own(ctx, p.Session, t.Region, t.at); err != nil {
 				return placed, err
 			}
 			return t.at.Place(ctx, item, func(state string, n int64) { w.told(ctx, state, n) })
@@ -351,7 +351,7 @@ func (p *Publication) carry(ctx context.Context, t *target, a catalog.Artifact, 
 	} else if err == nil {
 		err = p.Catalog.Place(ctx, record)
 		if leaves(err) { // prune began meanwhile, and does not know of this copy
-			err = errors.Join(err, RemoveCopy(ctx, p.State, &record))
+			err = errors.Join(err, RemoveCopy(ctx, p.Session, &record))
 		}
 	}
 	var changed []string

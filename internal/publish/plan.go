@@ -120,7 +120,7 @@ func (p *Publication) Remove(ctx context.Context) (list []Placed, err error) {
 			return nil, err
 		}
 	}
-	err = errors.Join(WriteManifest(ctx, p.State, p.Version, p.Regions), Refresh(ctx, p.State, p.Version.Image, p.Regions...))
+	err = errors.Join(WriteManifest(ctx, p.Session, p.Version, p.Regions), Refresh(ctx, p.Session, p.Version.Image, p.Regions...))
 	if err != nil {
 		for _, pl := range held { // a document may name it: it stays
 			err = errors.Join(err, p.Catalog.Place(ctx, pl))
@@ -129,7 +129,7 @@ func (p *Publication) Remove(ctx context.Context) (list []Placed, err error) {
 	}
 	for _, pl := range held {
 		done := Placed{Region: pl.Region, Variant: pl.Variant, Name: pl.Name, Format: pl.Format, ID: pl.ID, Location: pl.Location}
-		if err := RemoveCopy(ctx, p.State, &pl); err != nil {
+		if err := RemoveCopy(ctx, p.Session, &pl); err != nil {
 			done.Error = err.Error()
 		}
 		list = append(list, done)

@@ -11,7 +11,7 @@ import (
 	"zygos/internal/artifact"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
-	"zygos/internal/state"
+	"zygos/internal/session"
 	"zygos/internal/supply"
 )
 
@@ -84,7 +84,7 @@ func (p *Placed) Key() artifact.Key {
 }
 
 // Regions lists the regions a version goes to: those named, or those of its image.
-func Regions(s *state.State, v *catalog.Version, names []string) ([]*definition.Region, error) {
+func Regions(s *session.Session, v *catalog.Version, names []string) ([]*definition.Region, error) {
 	if len(names) == 0 {
 		img, err := s.Image(v.Image)
 		if err != nil {
@@ -107,7 +107,7 @@ func Regions(s *state.State, v *catalog.Version, names []string) ([]*definition.
 
 // Publication places a version.
 type Publication struct {
-	*state.State
+	*session.Session
 	Version *catalog.Version
 	Regions []*definition.Region
 	Host    string // where this runs

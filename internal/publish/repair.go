@@ -38,7 +38,7 @@ func (c *Verification) Repair(ctx context.Context, list []Found) (failed error) 
 		}
 	}
 	for _, f := range broken[""] { // indexes
-		err := RefreshRegion(ctx, c.State, c.Org.Region(f.Region))
+		err := RefreshRegion(ctx, c.Session, c.Org.Region(f.Region))
 		if failed = errors.Join(failed, err); err == nil {
 			f.State, f.What = Repaired, "it was written anew"
 		}
@@ -61,7 +61,7 @@ func (c *Verification) keepRead(ctx context.Context) (failed error) {
 		if err != nil {
 			continue // pruned meanwhile
 		}
-		failed = errors.Join(failed, WriteManifest(ctx, c.State, v, nil))
+		failed = errors.Join(failed, WriteManifest(ctx, c.Session, v, nil))
 	}
 	return failed
 }
@@ -69,7 +69,7 @@ func (c *Verification) keepRead(ctx context.Context) (failed error) {
 // takeAway takes a manifest that was left out of its region, unless the region holds the version by now.
 func (c *Verification) takeAway(ctx context.Context, f *Found) {
 	r := c.Org.Region(f.Region)
-	ctx, release, err := Lease(ctx, c.State, state.Waiter{Who: c.Who, Doing: "repair", Wait: c.Progress}, f.Image, f.Version,
+	ctx, release, err := Lease(ctx, c.Session, state.Waiter{Who: c.Who, Doing: "repair", Wait: c.Progress}, f.Image, f.Version,
 		[]*definition.Region{r})
 	if err == nil {
 		defer release()
@@ -80,7 +80,7 @@ func (c *Verification) takeAway(ctx context.Context, f *Found) {
 			return
 		}
 		if err == nil {
-			err = withdraw(ctx, c.State, r, f.Location)
+			err = withdraw(ctx, c.Session, r, f.Location)
 		}
 	}
 	if err != nil {
@@ -102,17 +102,17 @@ func (c *Verification) repair(ctx context.Context, broken []*Found) error {
 			regions = append(regions, r)
 		}
 	}
-	ctx, release, err := Lease(ctx, c.State, state.Waiter{Who: c.Who, Doing: "repair", Wait: c.Progress}, v.Image, v.Version, regions)
+	ctx, release, err := Lease(ctx, c.Session, state.Waiter{Who: c.Who, Doing: "repair", Wait: c.Progress}, v.Image, v.Version, regions)
 	if err != nil {
 		return err
 	}
 	defer release()
-	p := Publication{State: c.State, Version: v, Regions: regions, Progress: c.Progress, There: c.There, Each: func(Placed) {}}
+	p := Publication{Session: c.Session, Version: v, Regions: regions, Progress: c.Progress, There: c.There, Each: func(Placed) {}}
 	placed := p.Place(ctx)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	err = errors.Join(WriteManifest(ctx, c.State, v, regions), Refresh(ctx, c.State, v.Image, regions...))
+	err = errors.Join(WriteManifest(ctx, c.Session, v, regions), Refresh(ctx, c.Session, v.Image, regions...))
 	for _, f := range broken {
 		i := slices.IndexFunc(placed, func(d Placed) bool { return d.Region == f.Region && d.Key() == f.Key() })
 		switch {

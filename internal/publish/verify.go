@@ -15,7 +15,7 @@ import (
 	"zygos/internal/manifest"
 	"zygos/internal/region"
 	"zygos/internal/region/kinds"
-	"zygos/internal/state"
+	"zygos/internal/session"
 	"zygos/internal/supply"
 )
 
@@ -70,7 +70,7 @@ func (f *Found) Ref() string {
 
 // Verification compares what the catalog knows with what is in regions.
 type Verification struct {
-	*state.State
+	*session.Session
 	Version *catalog.Version // nil for all
 	Regions []*definition.Region
 	Deep    bool // read the bytes, and do not trust sizes and what a region says of them
@@ -241,7 +241,7 @@ func (c *Verification) documents(ctx context.Context, r *definition.Region, at r
 			if err != nil {
 				continue // pruned meanwhile
 			}
-			m, err := Manifest(ctx, c.State, v)
+			m, err := Manifest(ctx, c.Session, v)
 			if err != nil {
 				return nil, err
 			}
@@ -255,7 +255,7 @@ func (c *Verification) documents(ctx context.Context, r *definition.Region, at r
 	if c.Version != nil {
 		return list, nil
 	}
-	text, err := index(ctx, c.State, r)
+	text, err := index(ctx, c.Session, r)
 	if err != nil {
 		return nil, err
 	}

@@ -2,7 +2,6 @@ package record
 
 import (
 	"encoding/json"
-	"os"
 	"time"
 
 	"zygos/internal/catalog"
@@ -31,12 +30,11 @@ type Judgement struct {
 	Results []CheckResult `json:"results"`
 }
 
-// NewJudgement is what results come to at some time by the catalog's clock, as the catalog keeps it.
-func NewJudgement(v *catalog.Version, at time.Time, who, how string, results []CheckResult) (*catalog.Judgement, error) {
-	host, _ := os.Hostname() // a host without a name has none to record
-	now, counts := at.UTC(), Count(results)
-	text, err := json.Marshal(Judgement{Schema: JudgementSchema, Image: v.Image, Version: v.Version, Build: v.Build,
-		At: now.Format(time.RFC3339), Who: who, Host: host, How: how, Results: results})
-	return &catalog.Judgement{Image: v.Image, Version: v.Version, At: now, Who: who, Host: host, How: how, Passed: counts.Passed,
+// NewJudgement is what j.Results, which j.Who got on j.Host as j.How says, come to at some time by the catalog's clock.
+func NewJudgement(v *catalog.Version, j Judgement, at time.Time) (*catalog.Judgement, error) {
+	now, counts := at.UTC(), Count(j.Results)
+	j.Schema, j.Image, j.Version, j.Build, j.At = JudgementSchema, v.Image, v.Version, v.Build, now.Format(time.RFC3339)
+	text, err := json.Marshal(j)
+	return &catalog.Judgement{Image: v.Image, Version: v.Version, At: now, Who: j.Who, Host: j.Host, How: j.How, Passed: counts.Passed,
 		Failed: counts.Failed, Warned: counts.Warned, Skipped: counts.Skipped, Digest: "sha256:" + plan.Digest(text), Document: string(text)}, err
 }

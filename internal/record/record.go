@@ -104,15 +104,10 @@ func (c *CancelledError) Error() string {
 	return fmt.Sprintf("the build of %s was cancelled by %s", c.Image, c.Who)
 }
 
-const (
-	File        = "record.json"
-	PendingFile = "record-pending.json" // of a build whose version is not registered yet, as far as the folder knows
-)
-
 // Pending reports whether a build wrote its record and is not known to have made a version: it was not registered, or its
 // process ended at that moment.
 func Pending(at state.Dir, id string) bool {
-	_, err := os.Stat(at.Build(id, PendingFile))
+	_, err := os.Stat(at.PendingRecord(id))
 	return err == nil
 }
 
@@ -128,9 +123,9 @@ func Made(ctx context.Context, at state.Dir, id string) (made, known bool) {
 
 // Read reads the record of a build that made a version.
 func Read(at state.Dir, id string) (*Record, error) {
-	text, err := os.ReadFile(at.Build(id, File))
+	text, err := os.ReadFile(at.Record(id))
 	if errors.Is(err, fs.ErrNotExist) { // whoever asks knows that it made one
-		text, err = os.ReadFile(at.Build(id, PendingFile))
+		text, err = os.ReadFile(at.PendingRecord(id))
 	}
 	if err != nil {
 		return nil, err

@@ -20,7 +20,6 @@ import (
 	"zygos/internal/record"
 	"zygos/internal/secret"
 	"zygos/internal/state"
-	"zygos/internal/store"
 )
 
 // Repeat is how a version is built again.
@@ -73,7 +72,7 @@ func (e *LacksError) Error() string {
 // Run builds a version again and compares.
 func (r *Repeat) Run(ctx context.Context, v *catalog.Version) (*Outcome, error) {
 	began := time.Now()
-	was, err := record.Read(r.Engine.State, v.Build)
+	was, err := record.Read(r.Engine.Dir, v.Build)
 	if err != nil {
 		return nil, fmt.Errorf("the record of %s is not kept in this state: %w", v.Ref(), err)
 	}
@@ -84,11 +83,10 @@ func (r *Repeat) Run(ctx context.Context, v *catalog.Version) (*Outcome, error) 
 	if err != nil {
 		return nil, err
 	}
-	engine, end, err := r.engine(ctx, was)
+	engine, err := r.engine()
 	if err != nil {
 		return nil, err
 	}
-	defer end()
 	now, err := engine.Run(ctx, p)
 	if err != nil {
 		return nil, err
@@ -117,7 +115,7 @@ func (r *Repeat) plan(ctx context.Context, v *catalog.Version, was *record.Recor
 	p.Shapes = slices.Clone(p.Shapes)
 	var lacks []string
 	at := r.Dir.In("workspace")
-	if _, err := Lay(r.Engine.State, r.Root, &p, at); err != nil {
+	if _, err := Lay(r.Engine.Dir, r.Root, &p, at); err != nil {
 		return nil, err
 	}
 	for i := range p.Shapes {
@@ -205,7 +203,7 @@ func (r *Repeat) step(s *plan.Step, stage, at string) (lacks []string) {
 	return lacks
 }
 
-func (r *Repeat) text(name, digest string) []byte { return text(r.Engine.State, r.Root, name, digest) }
+func (r *Repeat) text(name, digest string) []byte { return text(r.Engine.Dir, r.Root, name, digest) }
 
 // text is a file that went into a plan: as it is kept, or from the workspace if it is still the same.
 func text(from state.Dir, root, name, digest string) []byte {
@@ -223,30 +221,24 @@ func text(from state.Dir, root, name, digest string) []byte {
 }
 
 // engine carries the plan out in a state of its own, on the layers of the base.
-func (r *Repeat) engine(ctx context.Context, was *record.Record) (*build.Engine, func(), error) {
+func (r *Repeat) engine() (*build.Engine, error) {
 	own := *r.Engine
-	own.State, own.Root, own.Place, own.Known, own.Budget = r.Dir, r.Dir.In("workspace"), "repeat", nil, 0
-	own.Layers = &layer.Store{Dir: r.Dir.Layers(), Owners: r.Engine.Layers.Owners, Check: r.Engine.Layers.Check}
+	own.Root, own.Known, own.Budget, own.Ledger = r.Dir.In("workspace"), nil, 0, noLedger{}
 	var err error
-	if own.Store, err = store.Open(r.Dir.Store()); err != nil {
-		return nil, nil, err
-	}
-	if err := os.MkdirAll(own.Layers.Dir, 0o755); err != nil {
-		return nil, nil, err
-	}
-	for _, shape := range was.Plan.Shapes {
-		for _, digest := range shape.Layers {
-			err := os.Symlink(filepath.Join(r.Engine.Layers.Dir, digest), filepath.Join(own.Layers.Dir, digest))
-			if err != nil && !errors.Is(err, os.ErrExist) {
-				return nil, nil, err
-			}
-		}
-	}
-	if own.Catalog, err = catalog.Open(ctx, r.Dir.CatalogFile(), ""); err != nil {
-		return nil, nil, err
-	}
-	return &own, func() { own.Catalog.Close() }, nil
+	own.State, err = r.Engine.Scratch(r.Dir)
+	return &own, err
 }
+
+// noLedger forgets what is built: a repetition makes no version.
+type noLedger struct{}
+
+func (noLedger) ID(context.Context) (string, error)                                  { return "", nil }
+func (noLedger) Now() time.Time                                                      { return time.Now() }
+func (noLedger) StartBuild(context.Context, catalog.Build) error                     { return nil }
+func (noLedger) Beat(context.Context, string) error                                  { return nil }
+func (noLedger) EndBuild(context.Context, string, string, string, time.Time) error   { return nil }
+func (noLedger) Register(context.Context, catalog.Version) error                     { return nil }
+func (noLedger) AddArtifact(context.Context, string, string, catalog.Artifact) error { return nil }
 
 // compare finds the first stage that came out different, and its files.
 func (r *Repeat) compare(o *Outcome, was, now *record.Record, again *build.Engine) error {

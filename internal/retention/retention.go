@@ -8,16 +8,17 @@ import (
 	"slices"
 	"strings"
 
-	"zygos/internal/build"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/digest"
 	"zygos/internal/publish"
+	"zygos/internal/session"
 	"zygos/internal/state"
+	"zygos/internal/sweep"
 )
 
 // Verdicts judges all versions; of images that are not asked for all stay.
-func Verdicts(ctx context.Context, s *state.State, asked func(image string) bool) ([]catalog.Verdict, error) {
+func Verdicts(ctx context.Context, s *session.Session, asked func(image string) bool) ([]catalog.Verdict, error) {
 	versions, err := s.Catalog.Candidates(ctx)
 	if err != nil {
 		return nil, err
@@ -82,7 +83,7 @@ func Freed(goes, stays []catalog.Verdict) (bytes int64) {
 // Remove removes versions, and says how many; tell is told in words what it does. From the first step on
 // nothing can come to need them; they go first where hosts find them, last their rows, so that what an
 // interruption leaves is still known and goes next time. Their bytes are the next sweep's.
-func Remove(ctx context.Context, s *state.State, e *build.Engine, verdicts []catalog.Verdict,
+func Remove(ctx context.Context, s *session.Session, verdicts []catalog.Verdict,
 	tell func(doing string)) (removed int, err error) {
 	var versions []catalog.Version
 	for _, v := range verdicts {
@@ -112,15 +113,15 @@ func Remove(ctx context.Context, s *state.State, e *build.Engine, verdicts []cat
 			}
 		}
 	}
-	if err := leaveRegions(ctx, s, e.Who, placed, tell); err != nil {
+	if err := leaveRegions(ctx, s, s.Who, placed, tell); err != nil {
 		return 0, fmt.Errorf("take versions out of their regions: %w", err)
 	}
 	tell("remove layers")
-	err = e.Alone(ctx, func() error {
+	err = s.Alone(ctx, func() error {
 		if err := s.Store.Unlist(ctx, func(reference string) bool { return gone[strings.Replace(reference, ":", "@", 1)] }); err != nil {
 			return err
 		}
-		return e.Drop(ctx, func(digest string) bool { return layers[digest] }, func(ref string) bool { return gone[ref] })
+		return sweep.Layers(ctx, s.State, layers, func(ref string) bool { return gone[ref] })
 	})
 	if err != nil {
 		return 0, err
@@ -135,7 +136,7 @@ func Remove(ctx context.Context, s *state.State, e *build.Engine, verdicts []cat
 }
 
 // removeCopies removes the copies of one version from their regions, and then forgets them.
-func removeCopies(ctx context.Context, s *state.State, who string, copies []catalog.Placement, tell func(doing string)) error {
+func removeCopies(ctx context.Context, s *session.Session, who string, copies []catalog.Placement, tell func(doing string)) error {
 	var regions []*definition.Region
 	for _, pl := range copies {
 		if at := s.Org.Region(pl.Region); !slices.Contains(regions, at) {
@@ -165,7 +166,7 @@ func removeCopies(ctx context.Context, s *state.State, who string, copies []cata
 
 // copies lists where versions are placed. All of these places must be known: nothing is begun that
 // cannot be ended.
-func copies(ctx context.Context, s *state.State, versions []catalog.Version) (list []catalog.Placement, err error) {
+func copies(ctx context.Context, s *session.Session, versions []catalog.Version) (list []catalog.Placement, err error) {
 	for i := range versions {
 		v := &versions[i]
 		placements, err := s.Catalog.Placements(ctx, v.Image, v.Version, "")
@@ -185,7 +186,7 @@ func copies(ctx context.Context, s *state.State, versions []catalog.Version) (li
 
 // leaveRegions removes copies from all regions: the indexes stop naming them, the copies go, and only
 // then the rows that say where they are.
-func leaveRegions(ctx context.Context, s *state.State, who string, placed []catalog.Placement, tell func(doing string)) error {
+func leaveRegions(ctx context.Context, s *session.Session, who string, placed []catalog.Placement, tell func(doing string)) error {
 	left := map[string][]*definition.Region{} // by image
 	for _, pl := range placed {
 		if r := s.Org.Region(pl.Region); !slices.Contains(left[pl.Image], r) {

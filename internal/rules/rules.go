@@ -11,7 +11,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/plain"
-	"zygos/internal/state"
+	"zygos/internal/session"
 )
 
 // Error refuses what a rule forbids.
@@ -21,7 +21,7 @@ func (e *Error) Error() string { return e.Text }
 
 // Case is a version that a tag is to point at, as the catalog has it at that moment.
 type Case struct {
-	State   *state.State
+	Session *session.Session
 	Catalog *catalog.Catalog
 	Version *catalog.Version
 	Tag     string
@@ -91,7 +91,7 @@ func isTag(value string) (what, do string) {
 }
 
 // Mover judges moves of tags, for catalog.MoveTags.
-func Mover(s *state.State, now func() time.Time) func(context.Context, *catalog.Catalog, *catalog.Move) error {
+func Mover(s *session.Session, now func() time.Time) func(context.Context, *catalog.Catalog, *catalog.Move) error {
 	return func(ctx context.Context, c *catalog.Catalog, m *catalog.Move) error {
 		v, err := c.Resolve(ctx, definition.Ref{Image: m.Image, Selector: m.Version})
 		if err != nil {
@@ -108,7 +108,7 @@ func Mover(s *state.State, now func() time.Time) func(context.Context, *catalog.
 // judge tells all that is unmet at once.
 func judge(ctx context.Context, c *Case) error {
 	var list []string
-	for _, need := range c.State.Org.TagNeeds(c.Tag) {
+	for _, need := range c.Session.Org.TagNeeds(c.Tag) {
 		kind, value, _ := strings.Cut(need, ":")
 		rule := find(kind)
 		if rule == nil {
@@ -178,7 +178,7 @@ func checks(_ context.Context, c *Case, value string) (string, error) {
 // misses no format that it asks for. With "content", the content of each placement must have been verified, and not its size alone.
 func regions(ctx context.Context, c *Case, value string) (string, error) {
 	v := c.Version
-	img, err := c.State.Image(v.Image)
+	img, err := c.Session.Image(v.Image)
 	if err != nil {
 		return "", err
 	}
@@ -191,7 +191,7 @@ func regions(ctx context.Context, c *Case, value string) (string, error) {
 	}
 	var missing, unread []string
 	for _, name := range img.Regions {
-		r := c.State.Org.Region(name)
+		r := c.Session.Org.Region(name)
 		if r == nil {
 			return fmt.Sprintf("region %s is not in zygos.toml; 'zygos lint' says more", name), nil
 		}

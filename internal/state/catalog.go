@@ -53,7 +53,7 @@ func (s *State) checkPlace() error {
 	}
 	here := host.ID() + " " + at
 	had, err := store.First(s.Dir.whereabouts(), []byte(here))
-	if _, folder, _ := strings.Cut(string(had), " "); err == nil && string(had) != here && s.Org.Catalog.URL != "" {
+	if _, folder, _ := strings.Cut(string(had), " "); err == nil && string(had) != here && s.named.URL != "" {
 		return &MovedError{s.Dir, folder}
 	}
 	return err
@@ -61,10 +61,10 @@ func (s *State) checkPlace() error {
 
 // address is the catalog that zygos.toml names, with its password, or the state's own.
 func (s *State) address(ctx context.Context) (where, password string, err error) {
-	named := s.Org.Catalog
+	named := s.named
 	if named.Credentials != "" {
 		var set bool
-		if password, set, err = secret.Read(ctx, named.Credentials, s.Root); err != nil || !set {
+		if password, set, err = secret.Read(ctx, named.Credentials, s.root); err != nil || !set {
 			return "", "", fmt.Errorf("%s: the credentials of [catalog], %s, give no password: %w", named.Pos, named.Credentials,
 				cmp.Or(err, errors.New("it is not set")))
 		}
@@ -84,6 +84,14 @@ func (s *State) LiftCatalog(ctx context.Context) (had int, err error) {
 	return catalog.Lift(ctx, where, password)
 }
 
+// Serves refuses definitions that name another catalog than the one that is open.
+func (s *State) Serves(named definition.Catalog) error {
+	if named.URL == s.named.URL {
+		return nil
+	}
+	return fmt.Errorf("%s: [catalog] names another catalog now than when this process opened the state; start it again", named.Pos)
+}
+
 // openCatalog opens the catalog that zygos.toml names, or the state's own.
 func (s *State) openCatalog(ctx context.Context, problems definition.Problems) error {
 	id, err := store.First(s.Dir.identity(), []byte(rand.Text()))
@@ -94,7 +102,7 @@ func (s *State) openCatalog(ctx context.Context, problems definition.Problems) e
 	if err := s.checkPlace(); err != nil {
 		return err
 	}
-	named := s.Org.Catalog
+	named := s.named
 	where, password, err := s.address(ctx)
 	if err != nil {
 		return err
@@ -202,8 +210,8 @@ func (s *State) checkCatalog(ctx context.Context, where string) error {
 
 // Where is the catalog that the state uses, without what nobody needs to read.
 func (s *State) Where() string {
-	if s.Org.Catalog.URL != "" {
-		return catalog.Plain(s.Org.Catalog.URL)
+	if s.named.URL != "" {
+		return catalog.Plain(s.named.URL)
 	}
 	return s.Dir.CatalogFile()
 }

@@ -35,6 +35,12 @@ func (d Dir) Run(id string) string { return d.In("run", id) }
 // RunLock is held by a run as long as it lives.
 func (d Dir) RunLock(id string) string { return d.In("run", id, "lock") }
 
+// Pins are the layers that a run needs.
+func (d Dir) Pins(id string) string { return d.In("run", id, "pins") }
+
+// Cancellation is the file in which somebody who stops a run says who that is.
+func (d Dir) Cancellation(id string) string { return d.In("run", id, "cancel") }
+
 // Lock is a lock file.
 func (d Dir) Lock(name string) string { return d.In("locks", name) }
 
@@ -98,9 +104,30 @@ func (d Dir) CatalogID() string { return d.In("catalog-id") }
 // Standin is the folder of the simulated cloud.
 func (d Dir) Standin() string { return d.In("standin") }
 
+// SecretKey is the key with which this state marks secrets.
+func (d Dir) SecretKey() string { return d.In("secret-key") }
+
+// Feed is what the feed of a base listed.
+func (d Dir) Feed(base string) string { return d.In("feeds", base+".json") }
+
+// Record is the record of a build.
+func (d Dir) Record(id string) string { return d.Build(id, recordFile) }
+
+// PendingRecord is the record of a build whose version is not registered yet, as far as the folder knows.
+func (d Dir) PendingRecord(id string) string { return d.Build(id, pendingFile) }
+
+// Records are the records of all builds, also those that are pending.
+func (d Dir) Records() []string {
+	return append(d.Find("builds/*/"+recordFile), d.Find("builds/*/"+pendingFile)...)
+}
+
+const (
+	recordFile  = "record.json"
+	pendingFile = "record-pending.json"
+)
+
 func (d Dir) identity() string    { return d.In("state-id") }
 func (d Dir) whereabouts() string { return d.In("state-place") }
-func (d Dir) secretKey() string   { return d.In("secret-key") }
 
 // ShapeName is a variant as the name of a folder or file.
 func ShapeName(variant string) string {

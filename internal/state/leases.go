@@ -48,10 +48,9 @@ func (s *State) Lease(ctx context.Context, w Waiter, names ...string) (held cont
 		end()
 		return nil, nil, err
 	}
-	host, _ := os.Hostname() // a host without a name has none to record
 	var list []catalog.Lease
 	for _, name := range names {
-		list = append(list, catalog.Lease{Name: name, Holder: holder, Place: s.ID, Who: w.Who, Host: host, Doing: w.Doing})
+		list = append(list, catalog.Lease{Name: name, Holder: holder, Place: s.ID, Who: w.Who, Host: s.Host, Doing: w.Doing})
 	}
 	for pause := 20 * time.Millisecond; ; pause = min(2*pause, time.Second) {
 		others, err := s.Catalog.TakeLeases(ctx, list, s.leaseDead)

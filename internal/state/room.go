@@ -103,6 +103,35 @@ func (d Dir) Full(err error) error {
 	return fmt.Errorf("%w.%s 'zygos sweep' removes what is left over, 'zygos prune' old versions", err, largest)
 }
 
+// Full says of an error for want of room how much there is and, if need is known, how much is missing; other errors pass. need is in bytes.
+func (s *State) Full(err error, need int64) error {
+	if !errors.Is(err, unix.ENOSPC) && !errors.Is(err, unix.EDQUOT) {
+		return err
+	}
+	free := s.Free()
+	if free > max(need, enough) {
+		return fmt.Errorf("%w: the disk of %s refuses to take more, although %d MiB are free: look at its inodes (df -i) and quotas. "+
+			"Finished stages are kept, nothing is damaged", err, s.Dir, free>>20)
+	}
+	missing := ""
+	if need > free {
+		missing = fmt.Sprintf("; about %d MiB more are needed", (need-free)>>20+1)
+	}
+	return s.Dir.Full(fmt.Errorf("%w: the disk of %s is full: %d MiB are free%s. Make room and run the command again: finished stages are "+
+		"kept, nothing is damaged", err, s.Dir, free>>20, missing))
+}
+
+const enough = 64 << 20 // below this many free bytes a disk counts as full
+
+// Free is how many bytes an ordinary process may still write to the state's disk.
+func (s *State) Free() int64 {
+	var fs unix.Statfs_t
+	if unix.Statfs(string(s.Dir), &fs) != nil {
+		return 0
+	}
+	return int64(fs.Bavail) * fs.Bsize
+}
+
 // Usage is how many bytes a file or folder takes on its disk.
 func Usage(name string) (bytes int64) {
 	_ = filepath.WalkDir(name, func(_ string, e fs.DirEntry, err error) error { // what cannot be read counts nothing

@@ -1,6 +1,8 @@
 package state
 
 import (
+	"context"
+	"crypto/rand"
 	"encoding/json"
 	"os"
 	"time"
@@ -9,6 +11,7 @@ import (
 
 	"zygos/internal/catalog"
 	"zygos/internal/plan"
+	"zygos/internal/store"
 )
 
 // Alive says whether the process of a run still lives.
@@ -60,4 +63,26 @@ func (d Dir) ReadText(digest string) []byte {
 		return nil
 	}
 	return text
+}
+
+// SecretKey is the key with which secrets are marked. It is drawn when it is first needed: this state's or, if shared, that of all
+// states of the catalog.
+func (s *State) SecretKey(ctx context.Context) ([]byte, error) {
+	own := func() (string, error) {
+		key, err := store.First(s.Dir.SecretKey(), []byte(rand.Text()))
+		return string(key), err
+	}
+	if s.named.URL == "" {
+		key, err := own()
+		return []byte(key), err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.key == "" {
+		var err error
+		if s.key, err = s.Catalog.SecretKey(ctx, own); err != nil {
+			return nil, err
+		}
+	}
+	return []byte(s.key), nil
 }

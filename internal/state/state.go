@@ -14,35 +14,39 @@ import (
 	"zygos/internal/flock"
 	"zygos/internal/layer"
 	"zygos/internal/machine"
-	"zygos/internal/plan"
 	"zygos/internal/store"
 	"zygos/internal/workspace"
 )
 
-// State is a workspace with its state opened.
+// State is a host's place for the work of one organisation: a folder with layers, blobs, locks and records, and the catalog that it
+// belongs to. A process opens a state once, and all its callers share it.
 type State struct {
-	*workspace.Workspace
 	Dir     Dir
 	Catalog *catalog.Catalog
 	Store   *store.Store
 	Layers  *layer.Store
-	ID      string // who this state is
-	Frozen  bool   // it can only be read
-	Epoch   string // plan.Options has it
+	ID      string      // who this state is
+	Host    string      // name of this machine
+	IDs     machine.IDs // that trees use here
+	Frozen  bool        // it can only be read
 
 	Owned sync.Map // regions by name, and when each was last seen to be this catalog's (time.Time)
 
-	use    *os.File // locked while this process uses the state
-	mu     sync.Mutex
-	key    string                            // of the marks of secrets, once it was asked for
-	traces map[string]map[string]*plan.Trace // as they were when they were first asked for
+	root  string             // of the workspace
+	named definition.Catalog // as zygos.toml says
+	use   *os.File           // locked while this process uses the state
+	slots slots
+	users users
+	mu    sync.Mutex
+	key   string // of the marks of secrets, once it was asked for
 }
 
-// Open opens the state of a workspace whose definitions were loaded. doubts are problems in these that
-// the caller takes as they are. A state that cannot be written is opened for looking. If only the
-// catalog cannot be opened, the error comes with the rest of the state, to be closed all the same.
+// Open opens the state of a workspace. doubts are problems in its definitions that the caller takes as they are. A state that cannot be
+// written is opened for looking. If only the catalog cannot be opened, the error comes with the rest of the state, to be closed all the
+// same.
 func Open(ctx context.Context, w *workspace.Workspace, doubts definition.Problems) (*State, error) {
-	s := &State{Workspace: w, Dir: Dir(w.State), traces: map[string]map[string]*plan.Trace{}}
+	s := &State{Dir: Dir(w.State), root: w.Root, named: w.Org.Catalog}
+	s.Host, _ = os.Hostname() // a host without a name has none to record
 	err := w.MakeState()
 	if err == nil {
 		s.use, err = useLock(ctx, s.Dir)
@@ -60,11 +64,17 @@ func Open(ctx context.Context, w *workspace.Workspace, doubts definition.Problem
 		s.Dir.keepReserve()
 	}
 	s.Layers = &layer.Store{Dir: s.Dir.Layers()}
-	ids, _ := machine.Planned()
-	s.Layers.Owners = layer.Owners{First: ids.First, Count: ids.Count}
+	s.IDs, _ = machine.Planned()
+	s.Layers.Owners = layer.Owners{First: s.IDs.First, Count: s.IDs.Count}
 	_, s.Layers.Check = machine.Inside()
-	s.chooseAll()
 	return s, s.openCatalog(ctx, doubts)
+}
+
+// Scratch is a state in a folder for one build, which stands on the layers of this one. It belongs to no catalog, and needs no Close.
+func (s *State) Scratch(at Dir) (*State, error) {
+	blobs, err := store.Open(at.Store())
+	return &State{Dir: at, Store: blobs, ID: "scratch", Host: s.Host, IDs: s.IDs,
+		Layers: &layer.Store{Dir: at.Layers(), Owners: s.Layers.Owners, Check: s.Layers.Check, Lower: s.Layers}}, err
 }
 
 // Close ends the use of the state.
@@ -74,9 +84,6 @@ func (s *State) Close() {
 	}
 	s.use.Close()
 }
-
-// Leave ends the use of the state by this process, which hands over to another one.
-func (s *State) Leave() { s.use.Close() }
 
 func cannotWrite(err error) bool {
 	return errors.Is(err, unix.EROFS) || errors.Is(err, os.ErrPermission)
@@ -105,16 +112,6 @@ func useLock(ctx context.Context, d Dir) (*os.File, error) {
 		return nil, err
 	}
 	return f, flock.Share(ctx, f)
-}
-
-// IfAlone does something if nobody else uses the state, and says whether that is so: no other process, and
-// in this one no other State opened on it. Call it before this one has unfinished files: for a moment it
-// holds no lock.
-func (s *State) IfAlone(ctx context.Context, do func() error) (alone bool, err error) {
-	if alone = unix.Flock(int(s.use.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil; alone {
-		err = do()
-	}
-	return alone, errors.Join(err, flock.Share(ctx, s.use))
 }
 
 // Runs says whether a build that is called running does.

@@ -18,6 +18,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/opencontainers/image-spec/specs-go"
@@ -67,6 +68,40 @@ func (s *Store) Path(d digest.Digest) string {
 func (s *Store) Has(b Blob) bool {
 	info, err := os.Stat(s.Path(b.Digest))
 	return err == nil && info.Size() == b.Bytes
+}
+
+// Use is Has for a blob that is about to be needed: if it is there, it was used now, so that Sweep leaves it to whoever began before.
+func (s *Store) Use(b Blob) bool {
+	now := time.Now()
+	return os.Chtimes(s.Path(b.Digest), now, now) == nil && s.Has(b)
+}
+
+const gone = ".gone" // ends the names of what is being removed
+
+// Sweep removes blobs that nobody made or used since a time, but for those that stay. It returns what each took on the disk, by name.
+func (s *Store) Sweep(since time.Time, stays func(digest.Digest) bool) map[string]int64 {
+	removed := map[string]int64{}
+	entries, _ := os.ReadDir(s.blobs()) // no folder, nothing to sweep
+	for _, entry := range entries {
+		d, err := digest.Parse(entry.Name())
+		name := filepath.Join(s.blobs(), entry.Name())
+		info, wrong := os.Stat(name)
+		if (err == nil && stays(d)) || wrong != nil || info.ModTime().After(since) {
+			continue
+		}
+		// Somebody may use it at this moment: once it is away, its time is final.
+		if os.Rename(name, name+gone) != nil {
+			continue
+		}
+		if info, err := os.Stat(name + gone); err == nil && info.ModTime().After(since) {
+			_ = os.Rename(name+gone, name) // else it is made again
+			continue
+		}
+		if os.Remove(name+gone) == nil {
+			removed[strings.TrimSuffix(entry.Name(), gone)] = info.Sys().(*syscall.Stat_t).Blocks * 512
+		}
+	}
+	return removed
 }
 
 // Put stores a small blob.

@@ -13,7 +13,7 @@ import (
 	"zygos/internal/flock"
 	"zygos/internal/region"
 	"zygos/internal/region/kinds"
-	"zygos/internal/state"
+	"zygos/internal/session"
 	"zygos/internal/store"
 )
 
@@ -25,7 +25,8 @@ const downloads = 8
 
 // Download writes what was placed in a region to a file and returns its name; out is that, or a folder. The bytes lie under a
 // temporary name until they are all there and have the digest; an interrupted download is gone on with where it stopped.
-func Download(ctx context.Context, s *state.State, v *catalog.Version, r *definition.Region, pl *catalog.Placement, bytes int64, out string,
+func Download(ctx context.Context, s *session.Session, v *catalog.Version, r *definition.Region, pl *catalog.Placement, bytes int64,
+	out string,
 	tell Tell) (string, error) {
 	file, err := pl.Key().File(v.Image, v.Version, v.Keys())
 	if err != nil {

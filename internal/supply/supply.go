@@ -17,7 +17,7 @@ import (
 	"zygos/internal/plan"
 	"zygos/internal/region"
 	"zygos/internal/region/kinds"
-	"zygos/internal/state"
+	"zygos/internal/session"
 	"zygos/internal/store"
 )
 
@@ -25,12 +25,12 @@ import (
 type Tell func(doing string, done, total int64)
 
 // Importer brings bases into a state; temp is a folder for unfinished layers.
-func Importer(s *state.State, temp string, tell Tell) *base.Importer {
+func Importer(s *session.Session, temp string, tell Tell) *base.Importer {
 	return &base.Importer{Root: s.Root, Store: s.Store, Layers: s.Layers, Downloads: s.Dir.Downloads(), Temp: temp, Progress: tell}
 }
 
 // Bring makes a base, or a variant of a version that another state built, a layer.
-func Bring(ctx context.Context, s *state.State, b plan.Base, variant, temp string, tell Tell) (*layer.Snapshot, error) {
+func Bring(ctx context.Context, s *session.Session, b plan.Base, variant, temp string, tell Tell) (*layer.Snapshot, error) {
 	importer := Importer(s, temp, tell)
 	if !b.Image {
 		return importer.Ensure(ctx, s.Org.Base(b.Name))
@@ -39,7 +39,7 @@ func Bring(ctx context.Context, s *state.State, b plan.Base, variant, temp strin
 	if err != nil {
 		return nil, err
 	}
-	archive := state.Archive(v, variant)
+	archive := session.Archive(v, variant)
 	if archive == nil {
 		return nil, fmt.Errorf("the layers of %s are not in this state, and it has no artifact of the format tar to take instead; build %s "+
 			"again here with --force", v.Ref(), b.Name)
@@ -60,7 +60,7 @@ func Bring(ctx context.Context, s *state.State, b plan.Base, variant, temp strin
 }
 
 // Fetch brings a base's archive to hand and verifies it.
-func Fetch(ctx context.Context, s *state.State, b *definition.Base, tell Tell) error {
+func Fetch(ctx context.Context, s *session.Session, b *definition.Base, tell Tell) error {
 	file, from, err := Importer(s, "", tell).Archive(ctx, b)
 	if err != nil {
 		return err
@@ -74,7 +74,7 @@ func Fetch(ctx context.Context, s *state.State, b *definition.Base, tell Tell) e
 
 // Artifact is the file of an artifact in the store; one that was built elsewhere is brought there from a
 // region. tell may be nil.
-func Artifact(ctx context.Context, s *state.State, v *catalog.Version, a catalog.Artifact, tell Tell) (string, error) {
+func Artifact(ctx context.Context, s *session.Session, v *catalog.Version, a catalog.Artifact, tell Tell) (string, error) {
 	own := s.Store.Path(a.Digest)
 	if _, err := os.Stat(own); err == nil {
 		return own, nil
@@ -102,7 +102,7 @@ func Artifact(ctx context.Context, s *state.State, v *catalog.Version, a catalog
 }
 
 // fetch brings an artifact from a region into the store.
-func fetch(ctx context.Context, s *state.State, from region.Region, location string, a catalog.Artifact, tell Tell) error {
+func fetch(ctx context.Context, s *session.Session, from region.Region, location string, a catalog.Artifact, tell Tell) error {
 	content, err := from.Fetch(ctx, location, 0)
 	if err != nil {
 		return err

@@ -18,7 +18,7 @@ type Workspace struct {
 	Root   string // absolute
 	State  string // absolute; .zygos in Root unless moved
 	Org    *definition.Organisation
-	Images []*definition.Image            // by name; after LoadOrganisation, those that were asked for
+	Images []*definition.Image            // by name; none after LoadOrganisation
 	wrong  map[string]definition.Problems // of these
 	kinds  definition.Kinds
 }
@@ -125,7 +125,8 @@ func (w *Workspace) load() (problems definition.Problems, err error) {
 
 // Wrong is what is wrong with an image's definition, nil if nothing is.
 func (w *Workspace) Wrong(name string) definition.Problems {
-	if problems := dedupe(w.wrong[name]); len(problems) > 0 {
+	_, wrong, _ := w.read(name) // of an image that is not there nothing is wrong
+	if problems := dedupe(wrong); len(problems) > 0 {
 		_ = problems.Err() // puts them in order
 		return problems
 	}
@@ -147,14 +148,20 @@ func dedupe(problems definition.Problems) definition.Problems {
 
 // Image finds an image by name; the error names the nearest.
 func (w *Workspace) Image(name string) (*definition.Image, error) {
+	img, _, err := w.read(name)
+	return img, err
+}
+
+// read finds an image by name, as it was loaded or else as its file is now, and what is wrong with it.
+func (w *Workspace) read(name string) (*definition.Image, definition.Problems, error) {
 	for _, img := range w.Images {
 		if img.Name == name {
-			return img, nil
+			return img, w.wrong[name], nil
 		}
 	}
 	files, err := w.files()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var names []string
 	for _, f := range files {
@@ -162,11 +169,7 @@ func (w *Workspace) Image(name string) (*definition.Image, error) {
 		if names[len(names)-1] == name {
 			var problems definition.Problems // are lint's matter
 			img := definition.ReadImage(w.Root, "images/"+name+".toml", w.kinds.Expects, &problems)
-			if w.wrong == nil {
-				w.wrong = map[string]definition.Problems{}
-			}
-			w.Images, w.wrong[name] = append(w.Images, img), problems
-			return img, nil
+			return img, problems, nil
 		}
 	}
 	hint := "there is no images/*.toml yet"
@@ -176,7 +179,7 @@ func (w *Workspace) Image(name string) (*definition.Image, error) {
 	if guess := definition.Nearest(name, names); guess != "" {
 		hint = fmt.Sprintf("did you mean %q?", guess)
 	}
-	return nil, fmt.Errorf("no image %q: images/%s.toml does not exist; %s", name, name, hint)
+	return nil, nil, fmt.Errorf("no image %q: images/%s.toml does not exist; %s", name, name, hint)
 }
 
 // Definition finds the definition of an image that has no problems; else the error is these.
@@ -193,8 +196,21 @@ func (w *Workspace) Definition(name string) (*definition.Image, error) {
 
 // Sound says whether an image has a definition without problems of its own.
 func (w *Workspace) Sound(name string) bool {
-	_, err := w.Image(name)
-	return err == nil && len(w.wrong[name]) == 0
+	_, wrong, err := w.read(name)
+	return err == nil && len(wrong) == 0
+}
+
+// With is the workspace with another base in the place of the one of its name.
+func (w *Workspace) With(b definition.Base) *Workspace {
+	org, other := *w.Org, *w
+	org.Bases = slices.Clone(org.Bases)
+	for i := range org.Bases {
+		if org.Bases[i].Name == b.Name {
+			org.Bases[i] = b
+		}
+	}
+	other.Org = &org
+	return &other
 }
 
 // Path is the place of a workspace file.

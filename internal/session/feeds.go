@@ -1,4 +1,4 @@
-package state
+package session
 
 import (
 	"encoding/json"
@@ -29,11 +29,8 @@ func NewListed(b *definition.Base, signer string, list []definition.Release) *Li
 		Asked: time.Now().UTC(), Releases: list}
 }
 
-// Feed is what the feed of a base listed.
-func (d Dir) Feed(base string) string { return d.In("feeds", base+".json") }
-
 // Listed is what the feed of a base listed when it was last asked what its definition asks now; nil if it never was.
-func (s *State) Listed(b *definition.Base) *Listed {
+func (s *Session) Listed(b *definition.Base) *Listed {
 	text, err := os.ReadFile(s.Dir.Feed(b.Name))
 	if err != nil {
 		return nil
@@ -47,8 +44,8 @@ func (s *State) Listed(b *definition.Base) *Listed {
 	return &l
 }
 
-// KeepListed keeps an answer, and takes from it what the base is from now on.
-func (s *State) KeepListed(b *definition.Base, l *Listed) error {
+// KeepListed keeps the answer of a base's feed.
+func (s *Session) KeepListed(b *definition.Base, l *Listed) error {
 	text, err := json.MarshalIndent(l, "", " ")
 	if err == nil {
 		err = os.MkdirAll(s.Dir.In("feeds"), 0o755)
@@ -56,12 +53,11 @@ func (s *State) KeepListed(b *definition.Base, l *Listed) error {
 	if err == nil {
 		err = store.WriteFile(s.Dir.Feed(b.Name), text)
 	}
-	s.Choose(b, l)
 	return err
 }
 
 // Choose makes the base what an answer says; nil for none.
-func (s *State) Choose(b *definition.Base, l *Listed) {
+func Choose(b *definition.Base, l *Listed) {
 	b.Release, b.From, b.SHA256, b.Asked = "", nil, digest.Digest{}, definition.Asked{}
 	if l == nil {
 		return
@@ -77,11 +73,14 @@ func (s *State) Choose(b *definition.Base, l *Listed) {
 	}
 }
 
+// Take goes on with definitions in which a base is another one.
+func (s *Session) Take(b definition.Base) { s.Workspace = s.Workspace.With(b) }
+
 // chooseAll makes each base that is found by a feed what the feed last listed.
-func (s *State) chooseAll() {
+func (s *Session) chooseAll() {
 	for i := range s.Org.Bases {
 		if b := &s.Org.Bases[i]; b.Feed != nil {
-			s.Choose(b, s.Listed(b))
+			Choose(b, s.Listed(b))
 		}
 	}
 }

@@ -1,4 +1,4 @@
-package state
+package session
 
 import (
 	"bytes"
@@ -14,11 +14,10 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
-	"zygos/internal/store"
 )
 
 // Known answers a plan that is to be carried out.
-type Known struct{ *State }
+type Known struct{ *Session }
 
 var _ plan.Known = Known{}
 
@@ -56,41 +55,8 @@ func (k Known) Snapshot(ctx context.Context, key string) *layer.Snapshot {
 	return k.Layers.Find(ctx, key)
 }
 
-// SecretKey is the key with which secrets are marked, drawn when it is first needed: this state's or,
-// if several share a catalog, that of all of them.
-func (k Known) SecretKey(ctx context.Context) ([]byte, error) {
-	own := func() (string, error) {
-		key, err := store.First(k.Dir.secretKey(), []byte(rand.Text()))
-		return string(key), err
-	}
-	if k.Org.Catalog.URL == "" {
-		key, err := own()
-		return []byte(key), err
-	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if k.key == "" {
-		var err error
-		if k.key, err = k.Catalog.SecretKey(ctx, own); err != nil {
-			return nil, err
-		}
-	}
-	return []byte(k.key), nil
-}
-
-// Trace is how a stage last came to its end, nil if it never did.
-func (s *State) Trace(image, variant, stage string) *plan.Trace {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	at := image + "@" + variant
-	if s.traces[at] == nil {
-		s.traces[at] = s.Dir.ReadTraces(image, variant)
-	}
-	return s.traces[at][stage]
-}
-
 // Text is a file's content as an earlier build saw it, nil if it was not kept, or is nothing that people compare.
-func (s *State) Text(digest string) []byte {
+func (s *Session) Text(digest string) []byte {
 	text := s.Dir.ReadText(digest)
 	if len(text) > textSize || bytes.IndexByte(text, 0) >= 0 {
 		return nil
@@ -108,10 +74,10 @@ type Looker struct {
 }
 
 // Look is a looker that plans some images one by one.
-func (s *State) Look() Looker { return Looker{Known: Known{s}} }
+func (s *Session) Look() Looker { return Looker{Known: Known{s}} }
 
 // Glance is a looker that plans many images, and reads once for all what versions they have.
-func (s *State) Glance(heads *catalog.Heads) Looker { return Looker{Known{s}, heads} }
+func (s *Session) Glance(heads *catalog.Heads) Looker { return Looker{Known{s}, heads} }
 
 // NextVersion gives none at a glance: nothing is built.
 func (l Looker) NextVersion(ctx context.Context, image, series, version string) (string, error) {
@@ -156,7 +122,7 @@ func (l Looker) SecretKey(ctx context.Context) ([]byte, error) {
 		key, err := l.Catalog.SecretKey(ctx, nil)
 		return []byte(key), err
 	}
-	key, err := os.ReadFile(l.Dir.secretKey())
+	key, err := os.ReadFile(l.Dir.SecretKey())
 	if errors.Is(err, os.ErrNotExist) {
 		return []byte(rand.Text()), nil
 	}
@@ -164,7 +130,7 @@ func (l Looker) SecretKey(ctx context.Context) ([]byte, error) {
 }
 
 // Plan makes the plan of one image with what somebody knows.
-func (s *State) Plan(ctx context.Context, image string, known plan.Known, o plan.Options) (*plan.Plan, error) {
+func (s *Session) Plan(ctx context.Context, image string, known plan.Known, o plan.Options) (*plan.Plan, error) {
 	img, err := s.Image(image)
 	if err != nil {
 		return nil, err
@@ -202,7 +168,7 @@ func newest(ctx context.Context, heads *catalog.Heads, image, version string) (*
 
 // parent is a version as a base: what it consists of, and the layers that make the same here. A
 // version of another state has none until its archive was brought; base finds it then.
-func (s *State) parent(v *catalog.Version, base func(*definition.Base) *layer.Snapshot) (*plan.Parent, error) {
+func (s *Session) parent(v *catalog.Version, base func(*definition.Base) *layer.Snapshot) (*plan.Parent, error) {
 	if err := v.Usable(); err != nil {
 		return nil, err
 	}

@@ -60,6 +60,13 @@ func (e *RecalledError) Error() string {
 		e.Recall.Since.UTC().Format(time.RFC3339), e.Recall.Image, e.Recall.Version)
 }
 
+// AlreadyError refuses to recall a version that is recalled.
+type AlreadyError struct{ Ref string }
+
+func (e *AlreadyError) Error() string {
+	return fmt.Sprintf("%s is recalled already; 'zygos show %s' tells by whom, 'zygos reinstate' undoes it", e.Ref, e.Ref)
+}
+
 // LeavingError refuses the use of a version that prune has begun to remove.
 type LeavingError struct{ Ref string }
 
@@ -159,8 +166,7 @@ func (c *Catalog) Recall(ctx context.Context, r Recall) error {
 			return err
 		}
 		if n > 0 {
-			return fmt.Errorf("%s@%s is recalled already; 'zygos show %s@%s' tells by whom, 'zygos reinstate' undoes it", r.Image, r.Version,
-				r.Image, r.Version)
+			return &AlreadyError{r.Image + "@" + r.Version}
 		}
 		descendants := 0
 		if r.Descendants {

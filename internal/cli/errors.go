@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"regexp"
@@ -10,13 +9,8 @@ import (
 
 	"zygos/internal/app"
 	"zygos/internal/build"
-	"zygos/internal/catalog"
 	"zygos/internal/definition"
-	"zygos/internal/plan"
-	"zygos/internal/publish"
 	"zygos/internal/record"
-	"zygos/internal/rules"
-	"zygos/internal/state"
 )
 
 // Exit codes.
@@ -35,40 +29,20 @@ type exitError struct{ code int }
 
 func (e *exitError) Error() string { return fmt.Sprintf("exit code %d", e.code) }
 
+// exitCodes are those of each class of errors.
+var exitCodes = map[app.Class]int{app.Fault: exitFailed, app.WrongRequest: exitUsage, app.WrongDefinition: exitDefinition,
+	app.WrongScript: exitScript, app.Refused: exitRefused, app.Incomplete: exitIncomplete, app.Interrupted: exitInterrupted}
+
 func exitCode(err error) int {
-	var (
-		usage      *usageError
-		problems   definition.Problems
-		failure    *record.Failure
-		input      *plan.InputError
-		request    *state.RequestError
-		many       *app.ManyError
-		cancelled  *record.CancelledError
-		leak       *build.LeakError
-		taken      *catalog.TakenError
-		recalled   *catalog.RecalledError
-		leaving    *catalog.LeavingError
-		rule       *rules.Error
-		incomplete *publish.IncompleteError
-		exit       *exitError
-	)
+	var exit *exitError
+	var usage *usageError
 	switch {
 	case errors.As(err, &exit):
 		return exit.code
-	case errors.Is(err, context.Canceled), errors.As(err, &cancelled):
-		return exitInterrupted
-	case errors.As(err, &usage), errors.As(err, &input), errors.As(err, &request), errors.As(err, &many):
+	case errors.As(err, &usage):
 		return exitUsage
-	case errors.As(err, &problems):
-		return exitDefinition
-	case errors.As(err, &failure), errors.As(err, &leak):
-		return exitScript
-	case errors.As(err, &taken), errors.As(err, &recalled), errors.As(err, &leaving), errors.As(err, &rule):
-		return exitRefused
-	case errors.As(err, &incomplete):
-		return exitIncomplete
 	}
-	return exitFailed
+	return exitCodes[app.ClassOf(err)]
 }
 
 // errorDocument is what --json writes in place of a result.

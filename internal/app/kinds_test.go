@@ -66,7 +66,7 @@ func (s *shelf) Stat(_ context.Context, at string) (int64, digest.Digest, error)
 
 func (s *shelf) Verify(context.Context, string, digest.Digest) error { return nil }
 func (s *shelf) List(context.Context) ([]string, error)              { return nil, nil }
-func (s *shelf) Documents(context.Context) ([]string, error)         { return nil, nil }
+func (s *shelf) Documents(context.Context, string) ([]string, error) { return nil, nil }
 func (s *shelf) Withdraw(context.Context, string) error              { return nil }
 func (s *shelf) Sweep(context.Context) ([]string, error)             { return nil, nil }
 func (s *shelf) Remove(_ context.Context, at string) error           { delete(s.things, at); return nil }

@@ -71,7 +71,7 @@ func WriteManifest(ctx context.Context, s *session.Session, v *catalog.Version, 
 				wrote[r.Name] = true
 				err = write(ctx, s, r, name, text)
 			case wrote[r.Name] || slices.Contains(tried, r):
-				err = withdraw(ctx, s, r, name)
+				err = Withdraw(ctx, s, r, v.Image, v.Version)
 			default:
 				continue
 			}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path"
 	"slices"
 	"time"
 
@@ -189,7 +190,16 @@ func RemoveCopy(ctx context.Context, s *session.Session, pl *catalog.Placement) 
 	return err
 }
 
-// Withdraw takes the manifest of a version out of a region.
+// Withdraw takes all documents of a version out of a region.
 func Withdraw(ctx context.Context, s *session.Session, r *definition.Region, image, version string) error {
-	return withdraw(ctx, s, r, region.ManifestName(image, version))
+	manifest := region.ManifestName(image, version)
+	at, err := open(ctx, s, r)
+	if err != nil {
+		return err
+	}
+	names, err := patiently(ctx, func() ([]string, error) { return at.Documents(ctx, path.Dir(manifest)) })
+	for _, name := range names {
+		err = errors.Join(err, withdraw(ctx, s, r, name))
+	}
+	return errors.Join(err, withdraw(ctx, s, r, manifest)) // also where a server lists nothing
 }

@@ -279,7 +279,7 @@ func (c *Verification) documents(ctx context.Context, r *definition.Region, at r
 // another one. What other catalogs put there is none.
 func (c *Verification) leftovers(ctx context.Context, r *definition.Region, at region.Region, held map[string]bool) (list []Found,
 	err error) {
-	names, err := patiently(ctx, func() ([]string, error) { return at.Documents(ctx) })
+	names, err := patiently(ctx, func() ([]string, error) { return at.Documents(ctx, "") })
 	if err != nil {
 		return []Found{{Region: r.Name, State: Unreachable, What: err.Error()}}, ctx.Err()
 	}

@@ -78,8 +78,9 @@ type Region interface {
 	Document(ctx context.Context, name string, content []byte) (location string, err error)
 	// Read reads a document, and when it was written; of none the error is fs.ErrNotExist.
 	Read(ctx context.Context, name string) (content []byte, written time.Time, err error)
-	// Documents lists the manifests that lie there, by name: IMAGE/VERSION/manifest.json.
-	Documents(ctx context.Context) (names []string, err error)
+	// Documents lists the documents of versions that lie there, by name: IMAGE/VERSION/FILE. below is IMAGE/VERSION for those of one version,
+	// "" for all.
+	Documents(ctx context.Context, below string) (names []string, err error)
 	// Withdraw takes away a document; what is not there is gone already.
 	Withdraw(ctx context.Context, name string) error
 	// Sweep removes what placements left that were killed, and names it. What somebody writes stays.
@@ -142,17 +143,25 @@ func Most(name string) int64 {
 }
 
 // ManifestName is what the manifest of a version is called in a region.
-func ManifestName(image, version string) string { return image + "/" + version + "/manifest.json" }
+func ManifestName(image, version string) string { return image + "/" + version + "/" + manifestFile }
+
+// DocumentOf is the version whose document is called so, and the document's own name, which ends in .json; ok is false for what is none.
+func DocumentOf(name string) (image, version, file string, ok bool) {
+	parts := strings.Split(name, "/")
+	if len(parts) != 3 || !definition.IsName(parts[0]) || !strings.HasSuffix(parts[2], ".json") || !definition.IsName(parts[2]) {
+		return "", "", "", false
+	}
+	_, ok = definition.ParseVersion(parts[1])
+	return parts[0], parts[1], parts[2], ok
+}
 
 // ManifestOf is the version whose manifest is called so; ok is false for another document.
 func ManifestOf(name string) (image, version string, ok bool) {
-	parts := strings.Split(name, "/")
-	if len(parts) != 3 || parts[2] != "manifest.json" || !definition.IsName(parts[0]) {
-		return "", "", false
-	}
-	_, ok = definition.ParseVersion(parts[1])
-	return parts[0], parts[1], ok
+	image, version, file, ok := DocumentOf(name)
+	return image, version, ok && file == manifestFile
 }
+
+const manifestFile = "manifest.json"
 
 // ID is the id of an item in a region: the same each time, and different for any other item or region.
 func ID(region string, item Item) string {

@@ -382,11 +382,15 @@ func (s *site) Remove(ctx context.Context, location string) error {
 	}) {
 		return err
 	}
-	name := region.ManifestName(im.Labels[imageLabel], im.Labels[versionLabel])
-	if _, _, ok := region.ManifestOf(name); !ok { // nothing of ours
+	of := region.ManifestName(im.Labels[imageLabel], im.Labels[versionLabel])
+	if _, _, ok := region.ManifestOf(of); !ok { // nothing of ours
 		return nil
 	}
-	return s.Withdraw(ctx, name)
+	names, err := s.Documents(ctx, path.Dir(of))
+	for _, name := range names {
+		err = errors.Join(err, s.Withdraw(ctx, name))
+	}
+	return err
 }
 
 func (s *site) Document(ctx context.Context, name string, content []byte) (string, error) {
@@ -394,11 +398,11 @@ func (s *site) Document(ctx context.Context, name string, content []byte) (strin
 		&body{open: func() io.Reader { return bytes.NewReader(content) }, bytes: int64(len(content)), digest: contentDigest(content)}, nil)
 }
 
-func (s *site) Documents(ctx context.Context) (names []string, err error) {
+func (s *site) Documents(ctx context.Context, below string) (names []string, err error) {
 	ctx, done := s.Patient(ctx, s.name)
 	defer done()
 	pages := bounded.Pages{What: "the list of papers of the site " + s.Site}
-	for after := ""; ; {
+	for after := below; ; { // they come in order
 		var page struct {
 			Papers []string `json:"papers"`
 			Next   string   `json:"next"`
@@ -407,7 +411,10 @@ func (s *site) Documents(ctx context.Context) (names []string, err error) {
 			return nil, cmp.Or(context.Cause(ctx), err)
 		}
 		for _, name := range page.Papers {
-			if path.Base(name) == "manifest.json" {
+			if below != "" && !strings.HasPrefix(name, below+"/") {
+				return names, nil
+			}
+			if _, _, _, ok := region.DocumentOf(name); ok {
 				names = append(names, name)
 			}
 		}

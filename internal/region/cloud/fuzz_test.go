@@ -39,6 +39,6 @@ func FuzzAnswers(f *testing.F) {
 			require.True(t, manifest.IsID(placed.ID) && manifest.IsLocation(placed.Location))
 		}
 		_, _ = r.List(ctx)
-		_, _ = r.Documents(ctx)
+		_, _ = r.Documents(ctx, "")
 	})
 }

@@ -1,6 +1,7 @@
 package folder
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"time"
 
 	"zygos/internal/definition"
+	"zygos/internal/region"
 	"zygos/internal/store"
 )
 
@@ -36,13 +38,14 @@ func (f folder) Read(_ context.Context, name string) ([]byte, time.Time, error) 
 	return content, info.ModTime(), err
 }
 
-func (f folder) Documents(context.Context) (names []string, err error) {
+func (f folder) Documents(_ context.Context, below string) (names []string, err error) {
 	if err := f.ready(); err != nil {
 		return nil, err
 	}
-	all, err := filepath.Glob(filepath.Join(definition.EscapeGlob(f.dir), "*", "*", "manifest.json"))
+	all, err := filepath.Glob(filepath.Join(definition.EscapeGlob(f.dir), cmp.Or(below, "*/*"), "*.json"))
 	for _, name := range all {
-		if name, err := filepath.Rel(f.dir, name); err == nil {
+		name, err := filepath.Rel(f.dir, name)
+		if _, _, _, ok := region.DocumentOf(filepath.ToSlash(name)); err == nil && ok {
 			names = append(names, filepath.ToSlash(name))
 		}
 	}

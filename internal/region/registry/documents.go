@@ -18,14 +18,18 @@ import (
 	godigest "github.com/opencontainers/go-digest"
 	"github.com/opencontainers/image-spec/specs-go"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
+	"oras.land/oras-go/v2/errdef"
 	oras "oras.land/oras-go/v2/registry/remote"
 
 	"zygos/internal/bounded"
+	"zygos/internal/definition"
 	"zygos/internal/manifest"
 	"zygos/internal/region"
 )
 
-// document is where a document lies: its folder names the repository, and its tag is what tells it from others there.
+// document is where a document lies. Its folder names the repository, and its tag is VERSION for the manifest, else VERSION.FILE. A
+// document
+// of no version has its name without the ending as its tag.
 func (g *registry) document(name string) (*oras.Repository, string, error) {
 	dir, file := path.Split(name)
 	if dir == "" {
@@ -34,7 +38,24 @@ func (g *registry) document(name string) (*oras.Repository, string, error) {
 	}
 	image, version := path.Split(strings.TrimSuffix(dir, "/"))
 	repo, err := g.repository(ours + "documents/" + strings.TrimSuffix(image, "/"))
+	if _, _, isManifest := region.ManifestOf(name); !isManifest {
+		version += "." + file
+	}
 	return repo, version, err
+}
+
+// documentNamed is the document of an image that has a tag; ok is false for a tag that no document has.
+func documentNamed(image, tag string) (name string, ok bool) {
+	if _, isVersion := definition.ParseVersion(tag); isVersion {
+		return region.ManifestName(image, tag), true
+	}
+	parts := strings.SplitN(tag, ".", 4)
+	if len(parts) < 4 {
+		return "", false
+	}
+	name = image + "/" + strings.Join(parts[:3], ".") + "/" + parts[3]
+	_, _, _, ok = region.DocumentOf(name)
+	return name, ok
 }
 
 func (g *registry) Document(ctx context.Context, name string, text []byte) (string, error) {
@@ -311,10 +332,15 @@ func named(d ocispec.Descriptor, text []byte) (list []godigest.Digest) {
 	return []godigest.Digest{d.Digest}
 }
 
-func (g *registry) Documents(ctx context.Context) (names []string, err error) {
+func (g *registry) Documents(ctx context.Context, below string) (names []string, err error) {
 	ctx, done := g.access.Patient(ctx, g.name)
 	defer done()
-	all, err := g.repositories(ctx)
+	var all []string
+	if image, _ := path.Split(below); image != "" {
+		all = []string{ours + "documents/" + strings.TrimSuffix(image, "/")}
+	} else if all, err = g.repositories(ctx); err != nil {
+		return nil, err
+	}
 	for _, name := range all {
 		image, ok := strings.CutPrefix(name, ours+"documents/")
 		if !ok {
@@ -327,19 +353,23 @@ func (g *registry) Documents(ctx context.Context) (names []string, err error) {
 		pages := bounded.Pages{What: "the list of tags of " + repo.Reference.Repository}
 		err = repo.Tags(ctx, "", func(tags []string) error {
 			for _, tag := range tags {
-				if _, _, err := g.Read(ctx, image+"/"+tag+"/manifest.json"); err == nil {
-					names = append(names, image+"/"+tag+"/manifest.json")
+				name, ok := documentNamed(image, tag)
+				if !ok || (below != "" && !strings.HasPrefix(name, below+"/")) {
+					continue
+				}
+				if _, _, err := g.Read(ctx, name); err == nil {
+					names = append(names, name)
 				} else if !errors.Is(err, fs.ErrNotExist) {
 					return err
 				}
 			}
 			return pages.Next(len(tags), last(tags))
 		})
-		if err != nil && !unsupported(err) {
+		if err != nil && !unsupported(err) && !errors.Is(err, errdef.ErrNotFound) {
 			return nil, again(err)
 		}
 	}
-	return names, err
+	return names, nil
 }
 
 // Withdraw lets the document's tag say that it is gone: many servers cannot take a tag away.

@@ -51,7 +51,7 @@ func FuzzAnswers(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text []byte) {
 		answer = text
 		_, _ = r.List(t.Context())
-		_, _ = r.Documents(t.Context())
+		_, _ = r.Documents(t.Context(), "")
 		_, _, _ = r.Read(t.Context(), "index.json")
 		_, _, _ = r.Stat(t.Context(), host+"/golden/a@"+godigest.FromBytes(text).String())
 	})

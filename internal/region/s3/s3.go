@@ -267,14 +267,15 @@ func (b *bucket) List(ctx context.Context) (list []string, err error) {
 	return list, err
 }
 
-func (b *bucket) Documents(ctx context.Context) (names []string, err error) {
+func (b *bucket) Documents(ctx context.Context, below string) (names []string, err error) {
 	if b.broken != nil {
 		return nil, b.broken
 	}
 	prefix := strings.TrimPrefix(b.prefix+"/", "/")
-	keys, err := b.under(ctx, prefix)
+	keys, err := b.under(ctx, prefix+strings.TrimPrefix(below+"/", "/"))
 	for _, key := range keys {
-		if name := strings.TrimPrefix(key, prefix); path.Base(name) == "manifest.json" {
+		name := strings.TrimPrefix(key, prefix)
+		if _, _, _, ok := region.DocumentOf(name); ok {
 			names = append(names, name)
 		}
 	}

@@ -95,7 +95,7 @@ func adopted(name string) (made definition.Artifact, kind string, err error) {
 	if kind = base.KindOf(name); kind != "disk" {
 		return definition.Artifact{Format: "tar"}, kind, nil
 	}
-	d, form, err := reading.Open(file, info.Size())
+	d, form, err := artifact.OpenDisk(file, info.Size())
 	if err != nil {
 		return made, "", fmt.Errorf("%s: %w", name, err)
 	}

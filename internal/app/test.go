@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"zygos/internal/artifact"
 	"zygos/internal/base"
 	"zygos/internal/build"
 	"zygos/internal/catalog"
@@ -320,10 +321,14 @@ func (a *Session) definitionOf(v *catalog.Version, recorded bool, dir string) (*
 // there, else of a container image or a disk.
 func (a *Session) fromRegion(ctx context.Context, t *Tested, b *bench, r *definition.Region, placed []catalog.Placement) error {
 	var best *catalog.Placement
-	rank := []string{"tar", "oci", "qcow2", "raw", "vhdx", "vhd", "vmdk", "ova"} // by what is quick to read
+	rank := func(pl *catalog.Placement) int { // 0 for what cannot be read
+		if f := artifact.Find(pl.Format); f != nil {
+			return f.ReadRank
+		}
+		return 0
+	}
 	for i := range placed {
-		pl := &placed[i]
-		if at := slices.Index(rank, pl.Format); pl.Variant == b.variant && at >= 0 && (best == nil || at < slices.Index(rank, best.Format)) {
+		if pl := &placed[i]; pl.Variant == b.variant && rank(pl) > 0 && (best == nil || rank(pl) < rank(best)) {
 			best = pl
 		}
 	}

@@ -170,11 +170,20 @@ func overlay(ctx context.Context, b *Boot) error {
 	if err := os.MkdirAll(filepath.Dir(b.Changes), 0o755); err != nil {
 		return err
 	}
-	size, err := disk.Capacity(b.machine.Disk, b.machine.Format)
+	file, err := os.Open(b.machine.Disk)
 	if err != nil {
 		return err
 	}
-	text, err := disk.Overlay(b.machine.Disk, b.machine.Format, size)
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	d, _, err := artifact.OpenDisk(file, info.Size())
+	if err != nil {
+		return err
+	}
+	text, err := disk.Overlay(b.machine.Disk, b.machine.Format, d.Size())
 	if err == nil {
 		err = os.WriteFile(b.Changes, text, 0o644)
 	}

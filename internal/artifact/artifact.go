@@ -6,11 +6,14 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"io"
+	"math"
 	"slices"
 	"strings"
 
 	"zygos/internal/disk"
 	"zygos/internal/layer"
+	"zygos/internal/reading"
 	"zygos/internal/store"
 )
 
@@ -20,8 +23,13 @@ type Format struct {
 	Extension string // of files, with its dot
 	MediaType string // in the store's layout and in registries
 	Options   []*Option
-	QEMU      string // what QEMU calls a disk that it can start, "" for what is none
-	Packs     bool   // in pieces, so that those that come again in the next version are copied
+	QEMU      string        // what QEMU calls a disk that it can start, "" for what is none
+	Reads     *reading.Form // how such a disk is read, nil for what is none
+	Ends      []string      // of the names of such disks, beside Extension
+	// StartRank and ReadRank order the formats by how soon one is taken to be started, or to be fetched and read: the lowest first, those
+	// without a rank last.
+	StartRank, ReadRank int
+	Packs               bool // in pieces, so that those that come again in the next version are copied
 	// Plain says that the same tree gives the same file whatever the options.
 	Plain bool
 	Write func(ctx context.Context, to *store.Writer, t *Tree, o Options) error
@@ -60,6 +68,29 @@ func Find(name string) *Format {
 		return Table[i]
 	}
 	return nil
+}
+
+// OpenDisk opens a disk in any container of the table; what is in none is raw. form is the name of its format.
+func OpenDisk(file io.ReaderAt, size int64) (d reading.Disk, form string, err error) {
+	var forms []*reading.Form
+	for _, f := range Table {
+		if f.Reads != nil && f.Reads != &reading.Raw {
+			forms = append(forms, f.Reads)
+		}
+	}
+	return reading.Open(file, size, forms...)
+}
+
+// NamesDisk reports whether a file's name is that of a disk.
+func NamesDisk(name string) bool {
+	return slices.ContainsFunc(Table, func(f *Format) bool {
+		return f.Reads != nil && slices.ContainsFunc(append(f.Ends, f.Extension), func(end string) bool { return strings.HasSuffix(name, end) })
+	})
+}
+
+// ByRank compares formats by a rank of theirs.
+func ByRank(a, b int) int {
+	return cmp.Compare(cmp.Or(a, math.MaxInt), cmp.Or(b, math.MaxInt))
 }
 
 // Names lists the formats.

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"zygos/internal/disk"
+	"zygos/internal/reading"
 	"zygos/internal/store"
 )
 
@@ -19,6 +20,7 @@ import (
 // SHA-256 digests, in a tar (POSIX.1-1988 ustar; a disk of 8 GiB or more with its size as GNU tar writes it). The envelope
 // stands first and tells the size of what follows it, so its place is left free until that is known.
 var ova = Format{Name: "ova", Extension: ".ova", Packs: true, MediaType: "application/vnd.zygos.disk.v1.ova",
+	Reads: &reading.Ova, ReadRank: 8,
 	Options: onDisks(&cpus, &memory),
 	Write:   writeOVA}
 

@@ -9,7 +9,8 @@ import (
 )
 
 // tar is a root archive (POSIX.1-2001, pax), packed with zstd.
-var tar = Format{Name: "tar", Extension: ".tar.zst", MediaType: "application/vnd.zygos.tree.v1.tar+zstd", Plain: true, Write: writeTar}
+var tar = Format{Name: "tar", Extension: ".tar.zst", MediaType: "application/vnd.zygos.tree.v1.tar+zstd", Plain: true, ReadRank: 1,
+	Write: writeTar}
 
 func writeTar(ctx context.Context, to *store.Writer, t *Tree, _ Options) error {
 	packed, err := store.NewCompressor(to)

@@ -10,17 +10,14 @@ import (
 	"math"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
+	"zygos/internal/artifact"
 	"zygos/internal/bounded"
 	"zygos/internal/definition"
 	"zygos/internal/layer"
 	"zygos/internal/reading"
 )
-
-// diskEnds are how the names of disks end, packed or not.
-var diskEnds = []string{".raw", ".img", ".qcow2", ".vmdk", ".vhd", ".vhdx", ".ova"}
 
 // disk is a disk that a machine starts from: the file systems of its root, its /boot and its EFI system partition are the tree.
 var disk = Kind{Name: "disk",
@@ -28,7 +25,7 @@ var disk = Kind{Name: "disk",
 		for _, packed := range []string{".gz", ".xz", ".zst"} {
 			from = strings.TrimSuffix(from, packed)
 		}
-		return slices.ContainsFunc(diskEnds, func(end string) bool { return strings.HasSuffix(from, end) })
+		return artifact.NamesDisk(from)
 	},
 	Read: func(v definition.Values) (settings any, key string) {
 		n := v.Count("partition")
@@ -69,7 +66,7 @@ func takeDisk(ctx context.Context, file *os.File, settings any, to layer.Folder,
 	if err != nil {
 		return nil, err
 	}
-	d, _, err := reading.Open(file, info.Size())
+	d, _, err := artifact.OpenDisk(file, info.Size())
 	if err != nil {
 		return nil, err
 	}

@@ -32,14 +32,8 @@ const upLimit = 5 * time.Minute
 // Bootable leaves the artifacts that start, the quickest to read first.
 func Bootable(list []definition.Artifact) []definition.Artifact {
 	starts := slices.DeleteFunc(slices.Clone(list), func(a definition.Artifact) bool { return !a.Boots() })
-	quick := []string{"raw", "qcow2", "vhdx", "vhd", "vmdk"}
-	rank := func(a definition.Artifact) int {
-		if i := slices.Index(quick, a.Format); i >= 0 {
-			return i
-		}
-		return len(quick)
-	}
-	slices.SortStableFunc(starts, func(a, b definition.Artifact) int { return rank(a) - rank(b) })
+	rank := func(a definition.Artifact) int { return artifact.Find(a.Format).StartRank }
+	slices.SortStableFunc(starts, func(a, b definition.Artifact) int { return artifact.ByRank(rank(a), rank(b)) })
 	return starts
 }
 

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 )
 
 var le, be = binary.LittleEndian, binary.BigEndian
@@ -39,44 +40,55 @@ func Part(d Disk, at, length int64) Disk {
 // mostDisk is the largest disk that is read, in bytes: beyond it, a file system's numbers overflow here.
 const mostDisk = 1 << 50
 
-// Open finds out what a file is and opens it; form names the container, "raw" for none.
-func Open(file io.ReaderAt, size int64) (d Disk, form string, err error) {
-	head := make([]byte, 512)
+// Form is a container.
+type Form struct {
+	Name string
+	Is   func(head, foot []byte) bool // the first and the last 512 bytes of a file, fewer of a smaller one
+	Open func(file io.ReaderAt, size int64) (Disk, error)
+}
+
+// Forms are the containers that are read.
+var (
+	Qcow2 = Form{Name: "qcow2", Is: begins("QFI\xfb"), Open: openQcow2}
+	Vmdk  = Form{Name: "vmdk", Is: begins(vmdkMark), Open: openVmdk}
+	Vhdx  = Form{Name: "vhdx", Is: begins("vhdxfile"), Open: openVhdx}
+	Vhd   = Form{Name: "vhd", Is: func(_, foot []byte) bool { return bytes.HasPrefix(foot, []byte("conectix")) }, Open: openVhd}
+	Ova   = Form{Name: "ova", Is: func(head, _ []byte) bool { return len(head) == 512 && string(head[257:262]) == "ustar" }, Open: openOva}
+	Raw   = Form{Name: "raw", Is: func(_, _ []byte) bool { return true },
+		Open: func(file io.ReaderAt, size int64) (Disk, error) { return raw{file, size}, nil }}
+)
+
+func begins(mark string) func(head, _ []byte) bool {
+	return func(head, _ []byte) bool { return bytes.HasPrefix(head, []byte(mark)) }
+}
+
+// Open opens a file as the first of some forms that it is, or as it is. The error names the form.
+func Open(file io.ReaderAt, size int64, forms ...*Form) (d Disk, form string, err error) {
+	head, foot := make([]byte, 512), make([]byte, 512)
 	n, err := file.ReadAt(head, 0)
 	if err != nil && err != io.EOF {
 		return nil, "", err
 	}
 	head = head[:n]
-	switch {
-	case bytes.HasPrefix(head, []byte("QFI\xfb")):
-		form = "qcow2"
-		d, err = openQcow2(file, size)
-	case bytes.HasPrefix(head, []byte(vmdkMark)):
-		form = "vmdk"
-		d, err = openVmdk(file, size)
-	case bytes.HasPrefix(head, []byte("# Disk DescriptorFile")):
+	if bytes.HasPrefix(head, []byte("# Disk DescriptorFile")) {
 		return nil, "", errors.New("it only describes a disk whose bytes are in other files; convert it to one file: qemu-img convert -O qcow2")
-	case bytes.HasPrefix(head, []byte("vhdxfile")):
-		form = "vhdx"
-		d, err = openVhdx(file, size)
-	case len(head) == 512 && bytes.Equal(head[257:262], []byte("ustar")):
-		return openOva(file, size)
-	default:
-		form = "raw"
-		d = raw{file, size}
-		foot := make([]byte, 512)
-		if _, e := file.ReadAt(foot, size-512); size >= 512 && e == nil && bytes.HasPrefix(foot, []byte("conectix")) {
-			form = "vhd"
-			d, err = openVhd(file, size, foot)
-		}
 	}
-	if err != nil {
-		return nil, "", fmt.Errorf("%s: %w", form, err)
+	if size < 512 {
+		foot = nil
+	} else if _, err := file.ReadAt(foot, size-512); err != nil {
+		foot = nil // what cannot be read is told by whoever needs it
+	}
+	at := &Raw
+	if i := slices.IndexFunc(forms, func(f *Form) bool { return f.Is(head, foot) }); i >= 0 {
+		at = forms[i]
+	}
+	if d, err = at.Open(file, size); err != nil {
+		return nil, "", fmt.Errorf("%s: %w", at.Name, err)
 	}
 	if d.Size() > mostDisk {
-		return nil, "", fmt.Errorf("%s: it claims %d TiB, and %d is the most", form, d.Size()>>40, int64(mostDisk>>40))
+		return nil, "", fmt.Errorf("%s: it claims %d TiB, and %d is the most", at.Name, d.Size()>>40, int64(mostDisk>>40))
 	}
-	return d, form, nil
+	return d, at.Name, nil
 }
 
 // blocks reads a disk that is stored in blocks of one size.

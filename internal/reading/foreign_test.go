@@ -72,7 +72,7 @@ func ours(name string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, _, err := reading.Open(f, info.Size())
+	d, _, err := reading.Open(f, info.Size(), forms...)
 	if err != nil {
 		return nil, err
 	}

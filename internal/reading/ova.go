@@ -13,47 +13,45 @@ import (
 const mostEntries = 1000
 
 // openOva opens the disk of an appliance (DSP0243, Open Virtualization Format, 1.1: a tar archive with a descriptor and disks).
-func openOva(file io.ReaderAt, size int64) (Disk, string, error) {
+func openOva(file io.ReaderAt, size int64) (Disk, error) {
 	whole := io.NewSectionReader(file, 0, size)
 	in := tar.NewReader(whole)
 	var disk Disk
-	form := ""
 	for entries := 0; ; entries++ {
 		h, err := in.Next()
 		if err == io.EOF {
 			break
 		}
 		if err != nil {
-			return nil, "", errors.Join(errors.New("ova: its archive is damaged or cut short"), err)
+			return nil, errors.Join(errors.New("its archive is damaged or cut short"), err)
 		}
 		if entries >= mostEntries {
-			return nil, "", fmt.Errorf("ova: it has more than %d entries", mostEntries)
+			return nil, fmt.Errorf("it has more than %d entries", mostEntries)
 		}
 		if h.Typeflag != tar.TypeReg || slices.Contains([]string{".ovf", ".mf", ".cert"}, path.Ext(h.Name)) {
 			continue
 		}
 		if disk != nil {
-			return nil, "", errors.New("ova: it has several disks; take the one with the root out of it, with tar")
+			return nil, errors.New("it has several disks; take the one with the root out of it, with tar")
 		}
 		at, err := whole.Seek(0, io.SeekCurrent) // the reader takes headers whole, and no more
 		if err != nil {
-			return nil, "", err
+			return nil, err
 		}
 		if !inside(at, h.Size, size) {
-			return nil, "", errors.New("ova: it is cut short")
+			return nil, errors.New("it is cut short")
 		}
 		content := io.NewSectionReader(file, at, h.Size)
 		head := make([]byte, len(vmdkMark))
 		if _, err := content.ReadAt(head, 0); err != nil || string(head) != vmdkMark { // no appliance in an appliance
-			return nil, "", errors.New("ova: its disk is no vmdk")
+			return nil, errors.New("its disk is no vmdk")
 		}
 		if disk, err = openVmdk(content, h.Size); err != nil {
-			return nil, "", fmt.Errorf("ova: %w", err)
+			return nil, err
 		}
-		form = "ova"
 	}
 	if disk == nil {
-		return nil, "", errors.New("ova: it has no disk; for an archive of a root, leave the kind of base out")
+		return nil, errors.New("it has no disk; for an archive of a root, leave the kind of base out")
 	}
-	return disk, form, nil
+	return disk, nil
 }

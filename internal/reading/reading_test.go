@@ -61,7 +61,7 @@ func open(t *testing.T, name string) (reading.Disk, string) {
 	t.Cleanup(func() { f.Close() })
 	info, err := f.Stat()
 	require.NoError(t, err)
-	d, form, err := reading.Open(f, info.Size())
+	d, form, err := reading.Open(f, info.Size(), forms...)
 	require.NoError(t, err)
 	return d, form
 }
@@ -75,6 +75,8 @@ mkfifo tree/pipe; chmod 4755 tree/a/short; chown 7:70000 tree/a/b
 for i in $(seq 700); do echo $i > tree/many/a-file-with-a-long-name-$i; done`
 
 // everyExt4 are the features that are read, as options of mke2fs.
+var forms = []*reading.Form{&reading.Qcow2, &reading.Vmdk, &reading.Vhdx, &reading.Ova, &reading.Vhd}
+
 var everyExt4 = []string{"-t ext4", "-t ext4 -b 1024", "-t ext4 -O inline_data", "-t ext4 -O metadata_csum,64bit",
 	"-t ext4 -O ^metadata_csum,^64bit",
 	"-t ext4 -O bigalloc", "-t ext4 -O meta_bg,^resize_inode", "-t ext4 -O flex_bg,sparse_super2", "-t ext4 -I 128 -O ^metadata_csum",
@@ -161,7 +163,7 @@ truncate -s 64M fs; mke2fs -q -F -t ext4 -d tree fs; head -c 3000000 /dev/urando
 			require.NoError(t, err)
 			defer f.Close()
 			info, _ := f.Stat()
-			_, _, err = reading.Open(f, info.Size())
+			_, _, err = reading.Open(f, info.Size(), forms...)
 			require.ErrorContains(t, err, says)
 		})
 	}
@@ -197,7 +199,7 @@ dumpe2fs -h fs 2>/dev/null | grep -q needs_recovery`)
 
 // readAll reads whatever a file is, as far as it goes, and returns how that ended.
 func readAll(file io.ReaderAt, size int64) error {
-	d, _, err := reading.Open(file, size)
+	d, _, err := reading.Open(file, size, forms...)
 	if err != nil {
 		return err
 	}

@@ -9,7 +9,11 @@ import (
 )
 
 // openVhd opens a disk of the kinds fixed and dynamic (Virtual Hard Disk Image Format Specification, 1.0), by its footer.
-func openVhd(file io.ReaderAt, length int64, foot []byte) (Disk, error) {
+func openVhd(file io.ReaderAt, length int64) (Disk, error) {
+	foot := make([]byte, 512)
+	if _, err := file.ReadAt(foot, length-512); err != nil {
+		return nil, err
+	}
 	size := int64(be.Uint64(foot[48:]))
 	if size < 0 || size > mostDisk {
 		return nil, fmt.Errorf("it claims a disk of %d bytes", uint64(size))

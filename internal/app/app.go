@@ -195,7 +195,7 @@ func (a *Session) engine() (*build.Engine, error) {
 		return nil, err
 	}
 	return &build.Engine{State: a.State, Ledger: a.Catalog, Root: a.Root, Who: a.Who, Budget: a.Org.Budget, Commit: a.Commit(),
-		Machine: machine.Sandbox{IDs: a.IDs}, Known: session.Known{Session: a.Session}, Watch: a.Watch,
+		Machines: map[string]machine.Machine{"": machine.Sandbox{IDs: a.IDs}}, Known: session.Known{Session: a.Session}, Watch: a.Watch,
 		Base: func(ctx context.Context, b plan.Base, variant, temp string, tell func(string, int64, int64)) (*layer.Snapshot, error) {
 			return supply.Bring(ctx, a.Session, b, variant, temp, tell)
 		}}, nil

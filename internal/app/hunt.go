@@ -61,7 +61,7 @@ func (a *Session) Hunt(ctx context.Context, r HuntRequest, tell func(string)) (*
 		},
 		Judge: func(ctx context.Context, layers []string) (record.CheckResult, error) {
 			on := bench{dir: dir, store: a.Layers, layers: layers, variant: variant, limits: machine.Limits(img.Limits)}
-			b, err := on.judge(engine, r.Image, []plan.Check{*check})
+			b, err := on.judge(ctx, engine, r.Image, []plan.Check{*check})
 			if err != nil {
 				return record.CheckResult{}, err
 			}

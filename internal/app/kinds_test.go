@@ -222,7 +222,14 @@ func TestNewRuleIsOneEntryOfTheTable(t *testing.T) {
 func TestNewKindOfBaseIsOneEntryOfTheTable(t *testing.T) {
 	old := base.Table
 	t.Cleanup(func() { base.Table = old })
+	carried := "" // by its own transport
 	base.Table = append([]*base.Kind{{Name: "list", Takes: func(from string) bool { return strings.HasSuffix(from, ".list") },
+		Schemes: map[string]func(context.Context, *base.Importer, *definition.Base, string) error{
+			"pigeon://": func(_ context.Context, im *base.Importer, _ *definition.Base, from string) error {
+				carried = from
+				_, err := im.Store.Put([]byte("0123456"))
+				return err
+			}},
 		Read: func(v definition.Values) (any, string) {
 			top, at := v.Must("top", "srv")
 			if strings.Contains(top, "/") {
@@ -276,4 +283,10 @@ func TestNewKindOfBaseIsOneEntryOfTheTable(t *testing.T) {
 		a.Close()
 	}
 	require.Len(t, keys, 2, "what a definition says of a base is part of its key")
+	a, err := open(`"pigeon://loft.example/a.list"`, `top = "c"`)
+	require.NoError(t, err)
+	defer a.Close()
+	_, err = supply.Bring(t.Context(), a.Session, plan.Base{Name: "listed"}, "", t.TempDir(), func(string, int64, int64) {})
+	require.NoError(t, err)
+	require.Equal(t, "pigeon://loft.example/a.list", carried)
 }

@@ -152,12 +152,7 @@ func (a *Session) View(ctx context.Context, word, variant, stage string) (*recor
 	if err != nil {
 		return nil, err
 	}
-	for _, digest := range view.Layers {
-		if !a.Layers.Has(digest) {
-			return nil, fmt.Errorf("what %s stands on is no longer kept; build it again to enter it", word)
-		}
-	}
-	return view, nil
+	return view, a.Layers.Ensure(ctx, view.Layers, word, "build it again to enter it")
 }
 
 // Enter runs a shell on a view, and returns its exit code. What it changes is thrown away, or kept in a folder if one is named.
@@ -188,7 +183,8 @@ func (a *Session) enter(ctx context.Context, engine *build.Engine, view *record.
 	if err != nil {
 		return 0, err
 	}
-	instance, err := engine.Machine.Start(ctx, machine.Ground{Store: a.Layers, Layers: view.Layers, Tree: tree, Kept: view.Kept, Temp: dir},
+	instance, err := engine.Machines[""].Start(ctx, machine.Ground{Store: a.Layers, Layers: view.Layers, Tree: tree, Kept: view.Kept,
+		Temp: dir},
 		view.Network)
 	if err != nil {
 		return 0, err

@@ -164,7 +164,7 @@ func (a *Session) judgeTree(ctx context.Context, engine *build.Engine, t *Tested
 			return err
 		}
 	}
-	on, err := b.judge(engine, t.Version.Ref(), checks)
+	on, err := b.judge(ctx, engine, t.Version.Ref(), checks)
 	if err != nil {
 		return err
 	}
@@ -203,11 +203,9 @@ func (a *Session) diskOf(ctx context.Context, t *Tested, b *bench, r *definition
 	// Its kernel and its ids are those of the tree that it was captured from, whatever lies in a region.
 	d := &build.Booting{Machine: vm.Machine{Temp: b.dir}, Image: v.Image, Artifact: list[0].Artifact, Store: a.Layers,
 		Layers: v.Tree(b.variant).Layers}
-	for _, digest := range d.Layers {
-		if !a.Layers.Has(digest) {
-			return nil, fmt.Errorf("the layers of %s, from which its kernel is taken, are not kept in this state; judge in sandboxes alone with "+
-				"--in sandbox", v.Ref())
-		}
+	if err := a.Layers.Ensure(ctx, d.Layers, v.Ref()+", from which its kernel is taken,",
+		"judge in sandboxes alone with --in sandbox"); err != nil {
+		return nil, err
 	}
 	if d.Tree, err = a.Layers.Stack(d.Layers); err != nil {
 		return nil, err
@@ -268,12 +266,10 @@ type bench struct {
 }
 
 // judge is where the tree is judged.
-func (on *bench) judge(engine *build.Engine, name string, checks []plan.Check) (*judge.Bench, error) {
-	for _, digest := range on.layers {
-		if !on.store.Has(digest) {
-			return nil, fmt.Errorf("the layers of %s are not kept in this state; judge it where it was built, build it here again with "+
-				"--force, or judge the archive in a region with --region", name)
-		}
+func (on *bench) judge(ctx context.Context, engine *build.Engine, name string, checks []plan.Check) (*judge.Bench, error) {
+	if err := on.store.Ensure(ctx, on.layers, name,
+		"judge it where it was built, build it here again with --force, or judge the archive in a region with --region"); err != nil {
+		return nil, err
 	}
 	merged, err := on.store.Stack(on.layers)
 	if err != nil {

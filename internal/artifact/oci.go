@@ -27,8 +27,9 @@ import (
 // oci is an image layout (OCI Image Format Specification 1.1) in a tar: a layer for each layer of the tree, so that what
 // versions share is shared. Each holds only what the sealed tree still holds, and no white-outs: what a later stage or the
 // seal took away is in none.
-var oci = Format{Name: "oci", Extension: ".oci.tar", MediaType: "application/vnd.zygos.image.v1.oci+tar", Options: []*Option{&ociPacking}, ReadRank: 2,
-	Write: writeOCI}
+var oci = Format{Name: "oci", Extension: ".oci.tar", MediaType: "application/vnd.zygos.image.v1.oci+tar", Options: []*Option{&ociPacking},
+	ReadRank: 2,
+	Write:    writeOCI}
 
 var ociPacking = Option{Name: "compression", Is: Word, Words: []string{"gzip", "zstd", "none"}}
 

@@ -163,8 +163,8 @@ func (im *Importer) Archive(ctx context.Context, b *definition.Base) (file, from
 	var tried []string
 	for _, from := range b.From {
 		if isRemote(from) {
-			if strings.HasPrefix(from, inRegistry) {
-				err = im.pull(ctx, b, from)
+			if fetch := transport(from); fetch != nil {
+				err = fetch(ctx, im, b, from)
 			} else {
 				err = im.download(ctx, b, from)
 			}

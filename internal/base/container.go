@@ -30,6 +30,10 @@ import (
 // container is a container image (OCI Image Format Specification 1.1): an image layout in a tar, the index of one in a folder, or an image
 // in a registry. Its layers, one over the other, are the tree.
 var container = Kind{Name: "container",
+	Schemes: map[string]func(context.Context, *Importer, *definition.Base, string) error{
+		inRegistry: func(ctx context.Context, im *Importer, b *definition.Base, from string) error {
+			return im.pull(ctx, b, from)
+		}},
 	Takes: func(from string) bool {
 		return strings.HasSuffix(from, ".oci.tar") || strings.HasPrefix(from, inRegistry) ||
 			path.Base(from) == ocispec.ImageIndexFile && !isRemote(from)

@@ -7,7 +7,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"os"
 	"slices"
 	"time"
@@ -40,11 +39,12 @@ type Ledger interface {
 // Engine carries out plans in one state, several at once if need be.
 type Engine struct {
 	*state.State
-	Ledger  Ledger
-	Root    string // workspace
-	Who     string
-	Machine machine.Machine
-	Known   plan.Known // for reasons; nil for none
+	Ledger Ledger
+	Root   string // workspace
+	Who    string
+	// Machines carry out stages, by the names that plans have for them. The one named "" also starts instances for checks.
+	Machines map[string]machine.Machine
+	Known    plan.Known // for reasons; nil for none
 	// Base makes a base, or a variant of an image's version, a layer, with a folder for what is unfinished.
 	Base func(ctx context.Context, b plan.Base, variant, temp string,
 		progress func(doing string, done, total int64)) (*layer.Snapshot, error)
@@ -235,11 +235,9 @@ func (r *run) base(ctx context.Context) error {
 		}
 	}
 	for _, shape := range r.plan.Shapes {
-		for _, digest := range shape.Layers {
-			if !r.Layers.Has(digest) {
-				return fmt.Errorf("a layer of %s@%s is missing from %s; build %s again with --force", r.plan.Base.Name, r.plan.Base.Version,
-					r.Layers.Dir, r.plan.Base.Name)
-			}
+		of := r.plan.Base.Name + "@" + r.plan.Base.Version
+		if err := r.Layers.Ensure(ctx, shape.Layers, of, "build "+r.plan.Base.Name+" again with --force"); err != nil {
+			return err
 		}
 	}
 	r.emit(record.BaseReady{Base: r.plan.Base.Name + "@" + r.plan.Base.Version, Took: time.Since(began)})

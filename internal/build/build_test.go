@@ -52,7 +52,7 @@ func newWorks(t *testing.T) *works {
 	t.Cleanup(func() { c.Close() })
 	layers := &layer.Store{Dir: dir.Layers(), Owners: owners, Check: true}
 	at := &state.State{Dir: dir, Layers: layers, Store: s, IDs: ids, Catalog: c}
-	w.engine = &build.Engine{State: at, Ledger: c, Root: dir.In(), Who: "me", Machine: w.hand,
+	w.engine = &build.Engine{State: at, Ledger: c, Root: dir.In(), Who: "me", Machines: map[string]machine.Machine{"": w.hand},
 		Watch: func(e record.Event) { w.events = append(w.events, e) },
 		Base: func(_ context.Context, _ plan.Base, _, temp string, _ func(string, int64, int64)) (*layer.Snapshot, error) {
 			dir, err := layers.Begin(temp)
@@ -269,7 +269,7 @@ func TestMissingParentLayerIsSaid(t *testing.T) {
 	p := w.plan("1.0.0", "one")
 	p.Shapes[0].Layers = []string{"0123456789abcdef"}
 	_, err := w.engine.Run(t.Context(), p)
-	require.ErrorContains(t, err, "a layer of field-os@1 is missing")
+	require.ErrorContains(t, err, "the layers of field-os@1 are not kept in this state; build field-os again")
 }
 
 func TestStateWithOtherIDsIsRefused(t *testing.T) {

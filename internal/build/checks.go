@@ -22,7 +22,7 @@ import (
 // Bench is where the tree of a version is judged; dir is on the store's disk, for what is unfinished.
 func (e *Engine) Bench(variant, dir string, layers []string, tree *layer.Tree, limits machine.Limits, text func(string) string,
 	mask func(io.Reader) io.Reader) *judge.Bench {
-	return &judge.Bench{Variant: variant, Machine: e.Machine, Limits: limits, Text: text, Mask: mask,
+	return &judge.Bench{Variant: variant, Machine: e.Machines[""], Limits: limits, Text: text, Mask: mask,
 		Ground: machine.Ground{Store: e.Layers, Layers: layers, Tree: tree, Temp: dir}}
 }
 

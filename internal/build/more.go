@@ -39,10 +39,8 @@ func (e *Engine) CaptureMore(ctx context.Context, v *catalog.Version, variant st
 	}
 	defer hold.Close()
 	defer func() { _ = layer.RemoveAll(dir) }() // what stays is swept
-	for _, digest := range tree.Layers {
-		if !e.Layers.Has(digest) {
-			return nil, fmt.Errorf("a layer of %s is no longer kept here, so its tree cannot be captured; build it again", v.Ref())
-		}
+	if err := e.Layers.Ensure(ctx, tree.Layers, v.Ref(), "so its tree cannot be captured: build it again"); err != nil {
+		return nil, err
 	}
 	made.Plan.Force, made.Plan.Adopted = false, "" // what comes later is captured from the tree
 	r := &run{Engine: e, plan: made.Plan, dir: dir, store: &store.Store{Dir: e.Store.Dir, Temp: dir}}

@@ -245,7 +245,11 @@ func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string,
 	s := &b.shape.Stages[i]
 	w = &watcher{branch: b, stage: s}
 	ground := machine.Ground{Store: b.Layers, Layers: b.layers, Tree: tree, Temp: b.dir, Spare: b.spare, Epoch: b.shape.Epoch}
-	result, err := b.Machine.Run(ctx, ground, b.orders(s), w)
+	on := b.Machines[s.Machine]
+	if on == nil {
+		return "", 0, nil, fmt.Errorf("stage %s runs on a machine named %q, and this program has none of that name", s.Name, s.Machine)
+	}
+	result, err := on.Run(ctx, ground, b.orders(s), w)
 	if result != nil {
 		defer result.Drop()
 	}
@@ -277,6 +281,9 @@ func (b *branch) runStage(ctx context.Context, i int, last bool) (digest string,
 func (b *branch) orders(s *plan.Stage) machine.Stage {
 	m := machine.Stage{Name: s.Name, Hostname: "zygos", Network: s.Network, Timeout: s.Timeout,
 		Limits: machine.Limits(b.plan.Limits)}
+	if s.Bounds != nil {
+		m.Limits = machine.Limits(*s.Bounds)
+	}
 	if b.secrets != nil {
 		m.Mask = b.masks()
 	}

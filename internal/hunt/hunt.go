@@ -51,10 +51,8 @@ type Found struct {
 
 // passes judges a tree.
 func (h *Hunt) passes(ctx context.Context, what string, layers []string) (bool, record.CheckResult, error) {
-	for _, digest := range layers {
-		if !h.Layers.Has(digest) {
-			return false, record.CheckResult{}, fmt.Errorf("the tree of %s is not kept any more", what)
-		}
+	if err := h.Layers.Ensure(ctx, layers, what, "name versions that are kept with --passes and --fails"); err != nil {
+		return false, record.CheckResult{}, err
 	}
 	h.tries++
 	r, err := h.Judge(ctx, layers)

@@ -1,6 +1,7 @@
 package layer
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -39,6 +40,8 @@ type Store struct {
 	Check bool
 	// Lower has layers that this store reads as if they were its own; nil for none.
 	Lower *Store
+	// From has layers that neither has; nil for none.
+	From Source
 
 	mu      sync.Mutex
 	indexes map[string]Index
@@ -81,10 +84,49 @@ func (s *Store) own(digest string) bool {
 	return err == nil
 }
 
-// MissingError says that a layer is not kept here.
-type MissingError struct{ Layer string }
+// Source gives layers that a store does not have.
+type Source interface {
+	// Fetch brings a layer into a store, by Begin and Commit there. If it does not have it, the error is a *MissingError.
+	Fetch(ctx context.Context, digest string, to *Store) error
+	// Finished is told of a layer that was made here.
+	Finished(digest string)
+}
 
-func (e *MissingError) Error() string { return fmt.Sprintf("layer %.12s is not kept here", e.Layer) }
+// MissingError says that a layer is not kept here.
+type MissingError struct {
+	Of    string // what consists of it, "" if that is not known
+	Layer string
+	Do    string // what helps
+}
+
+func (e *MissingError) Error() string {
+	if e.Of == "" {
+		return fmt.Sprintf("layer %.12s is not kept here", e.Layer)
+	}
+	return fmt.Sprintf("the layers of %s are not kept in this state; %s", e.Of, cmp.Or(e.Do, "build it here again with --force"))
+}
+
+// Ensure makes sure that layers are here, and asks From for those that are not. of is what consists of them and do what helps, for the
+// *MissingError.
+func (s *Store) Ensure(ctx context.Context, layers []string, of, do string) error {
+	for _, digest := range layers {
+		if s.Has(digest) {
+			continue
+		}
+		err := error(&MissingError{Layer: digest})
+		if s.From != nil {
+			err = s.From.Fetch(ctx, digest, s)
+		}
+		var missing *MissingError
+		if errors.As(err, &missing) {
+			return &MissingError{Of: of, Layer: digest, Do: do}
+		}
+		if err != nil {
+			return fmt.Errorf("the layers of %s: %w", of, err)
+		}
+	}
+	return nil
+}
 
 // mostEntries is how many entries of indexes a store remembers, as far as it knows more than one.
 const mostEntries = 2 << 20
@@ -103,7 +145,7 @@ func (s *Store) Index(digest string) (Index, error) {
 	}
 	text, err := os.ReadFile(name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, &MissingError{digest}
+		return nil, &MissingError{Layer: digest}
 	} else if err != nil {
 		return nil, err
 	}
@@ -199,6 +241,9 @@ func (s *Store) Commit(dir string, x Index) (string, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.remember(digest, x)
+	if s.From != nil {
+		s.From.Finished(digest)
+	}
 	return digest, nil
 }
 

@@ -18,9 +18,9 @@ import (
 	"syscall"
 	"time"
 
-	"zygos/internal/layer"
-
 	"golang.org/x/sys/unix"
+
+	"zygos/internal/layer"
 )
 
 // What follows runs as process 1 of a sandbox.

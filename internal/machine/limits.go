@@ -21,11 +21,11 @@ type group struct {
 	limits Limits
 }
 
-// GroupPrefix begins the names of the control groups of stages.
-const GroupPrefix = "zygos-"
+// groupPrefix begins the names of the control groups of stages.
+const groupPrefix = "zygos-"
 
-// Groups is where this process may make control groups, in the order in which to try.
-func Groups() []string {
+// groups is where this process may make control groups, in the order in which to try.
+func groups() []string {
 	mount := cgroupMount()
 	text, err := os.ReadFile("/proc/self/cgroup")
 	if mount == "" || err != nil {
@@ -72,7 +72,7 @@ func newGroup(l Limits) (*group, error) {
 	if l.CPU > 0 {
 		values["cpu.max"] = fmt.Sprintf("%d 100000", int64(l.CPU*100000))
 	}
-	places := Groups()
+	places := groups()
 	if len(places) == 0 {
 		return nil, errors.New("this host has no cgroup v2")
 	}
@@ -95,7 +95,7 @@ func groupIn(place string, values map[string]string) (*group, error) {
 			return nil, err
 		}
 	}
-	dir, err := os.MkdirTemp(place, GroupPrefix+strconv.Itoa(os.Getpid())+"-")
+	dir, err := os.MkdirTemp(place, groupPrefix+strconv.Itoa(os.Getpid())+"-")
 	if err != nil {
 		return nil, err
 	}
@@ -185,11 +185,26 @@ func (g *group) remove() {
 	if g.fd != nil {
 		g.fd.Close()
 	}
-	RemoveGroup(g.dir)
+	removeGroup(g.dir)
 }
 
-// RemoveGroup ends every process in a control group and takes it away, and says whether it is gone.
-func RemoveGroup(dir string) bool {
+// SweepGroups removes the control groups of processes that are gone, and names them.
+func SweepGroups() (removed []string) {
+	for _, place := range groups() {
+		dirs, _ := filepath.Glob(filepath.Join(place, groupPrefix+"*")) // the pattern's form is known
+		for _, dir := range dirs {
+			text, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(dir), groupPrefix), "-")
+			pid, err := strconv.Atoi(text)
+			if err == nil && errors.Is(unix.Kill(pid, 0), unix.ESRCH) && removeGroup(dir) {
+				removed = append(removed, dir)
+			}
+		}
+	}
+	return removed
+}
+
+// removeGroup ends every process in a control group and takes it away, and says whether it is gone.
+func removeGroup(dir string) bool {
 	for range 50 {
 		if err := unix.Rmdir(dir); err == nil || errors.Is(err, unix.ENOENT) {
 			return true

@@ -40,7 +40,7 @@ func TestControllersThatAreNotGivenAreNamed(t *testing.T) {
 	require.NoError(t, control(place, "memory"))
 	_, err := groupIn(filepath.Join(place, "nowhere"), map[string]string{"pids.max": "5"})
 	require.ErrorIs(t, err, os.ErrNotExist)
-	require.True(t, RemoveGroup(filepath.Join(place, "gone")), "what is not there is gone")
+	require.True(t, removeGroup(filepath.Join(place, "gone")), "what is not there is gone")
 }
 
 func TestHeadAndTailOfALongStream(t *testing.T) {

@@ -106,20 +106,23 @@ type FirstBoot struct {
 
 // Stage is one stage of a plan.
 type Stage struct {
-	Name    string        `json:"name"`
-	Shared  string        `json:"shared,omitempty"` // file of a shared stage
-	Steps   []Step        `json:"steps"`
-	Env     []string      `json:"env,omitempty"`
-	Secrets []Mark        `json:"secrets,omitempty"`
-	User    string        `json:"user,omitempty"`
-	Dir     string        `json:"dir,omitempty"`
-	Network bool          `json:"network"`
-	Restart bool          `json:"restart,omitempty"`
-	Timeout time.Duration `json:"timeout_ns,omitempty"`
-	Retries int           `json:"retries,omitempty"`
-	Refresh time.Duration `json:"refresh_ns,omitempty"`
-	Bring   []string      `json:"bring,omitempty"`
-	Uses    []string      `json:"uses,omitempty"` // inputs that its texts name
+	Name    string   `json:"name"`
+	Shared  string   `json:"shared,omitempty"` // file of a shared stage
+	Steps   []Step   `json:"steps"`
+	Env     []string `json:"env,omitempty"`
+	Secrets []Mark   `json:"secrets,omitempty"`
+	User    string   `json:"user,omitempty"`
+	Dir     string   `json:"dir,omitempty"`
+	Network bool     `json:"network"`
+	Machine string   `json:"machine,omitempty"` // that carries it out, "" for the sandbox
+	// Bounds are the limits of another machine than the sandbox: what it is given may change what comes out.
+	Bounds  *definition.Limits `json:"bounds,omitempty"`
+	Restart bool               `json:"restart,omitempty"`
+	Timeout time.Duration      `json:"timeout_ns,omitempty"`
+	Retries int                `json:"retries,omitempty"`
+	Refresh time.Duration      `json:"refresh_ns,omitempty"`
+	Bring   []string           `json:"bring,omitempty"`
+	Uses    []string           `json:"uses,omitempty"` // inputs that its texts name
 	// Inputs are those of a shared stage.
 	Inputs map[string]string `json:"inputs,omitempty"`
 

@@ -3,18 +3,14 @@ package sweep
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"zygos/internal/digest"
 	"zygos/internal/layer"
@@ -28,22 +24,10 @@ func Runs(ctx context.Context, s *state.State) (list []state.Leftover, err error
 		list, err = s.SweepRuns(ctx)
 		return err
 	})
-	return append(list, groups()...), err
-}
-
-// groups removes the control groups of processes that are gone.
-func groups() (list []state.Leftover) {
-	for _, place := range machine.Groups() {
-		dirs, _ := filepath.Glob(filepath.Join(place, machine.GroupPrefix+"*")) // the pattern's form is known
-		for _, dir := range dirs {
-			text, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(dir), machine.GroupPrefix), "-")
-			pid, err := strconv.Atoi(text)
-			if err == nil && errors.Is(unix.Kill(pid, 0), unix.ESRCH) && machine.RemoveGroup(dir) {
-				list = append(list, state.Leftover{What: "control group of a dead run", Name: dir})
-			}
-		}
+	for _, group := range machine.SweepGroups() {
+		list = append(list, state.Leftover{What: "control group of a dead run", Name: group})
 	}
-	return list
+	return list, err
 }
 
 // Unfinished removes files under temporary names and locks that nobody holds. Call it only while nobody else uses the state.

@@ -21,7 +21,7 @@ var floors = [][]string{
 	{"session", "state", "workspace", "catalog", "plan", "region", "manifest", "record"},
 	{"build", "judge", "hunt", "repeat", "publish", "supply", "feed", "family", "retention", "compare", "rules", "rescue", "report", "sweep"},
 	{"app"},
-	{"cli"},
+	{"cli", "words"},
 }
 
 // listed is what 'go list -json' says of a package.

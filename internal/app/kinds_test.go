@@ -1,13 +1,11 @@
 package app_test
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -21,66 +19,15 @@ import (
 	"zygos/internal/base"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
-	"zygos/internal/digest"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
 	"zygos/internal/publish"
 	"zygos/internal/region"
 	"zygos/internal/region/kinds"
+	"zygos/internal/region/regiontest"
 	"zygos/internal/rules"
 	"zygos/internal/supply"
 )
-
-// shelf is a made-up kind of region: it keeps all in memory, and fails as often as it is told.
-type shelf struct {
-	name    string
-	things  map[string][]byte
-	fails   []error
-	patient int // how often it was asked
-}
-
-func (s *shelf) Place(ctx context.Context, item region.Item, told region.Told) (region.Placed, error) {
-	if s.patient++; len(s.fails) > 0 {
-		err := s.fails[0]
-		s.fails = s.fails[1:]
-		return region.Placed{}, err
-	}
-	source, err := item.Source(ctx)
-	if err != nil {
-		return region.Placed{}, err
-	}
-	content, err := os.ReadFile(source)
-	told(region.Copying, int64(len(content)))
-	at := "shelf:" + item.File
-	s.things[at] = content
-	return region.Placed{ID: s.name + "/" + item.File, Location: at, Copied: true}, err
-}
-
-func (s *shelf) Fetch(_ context.Context, at string, from int64) (io.ReadCloser, error) {
-	return io.NopCloser(bytes.NewReader(s.things[at][from:])), nil
-}
-
-func (s *shelf) Stat(_ context.Context, at string) (int64, digest.Digest, error) {
-	return int64(len(s.things[at])), digest.Digest{}, nil
-}
-
-func (s *shelf) Verify(context.Context, string, digest.Digest) error { return nil }
-func (s *shelf) List(context.Context) ([]string, error)              { return nil, nil }
-func (s *shelf) Documents(context.Context, string) ([]string, error) { return nil, nil }
-func (s *shelf) Withdraw(context.Context, string) error              { return nil }
-func (s *shelf) Sweep(context.Context) ([]string, error)             { return nil, nil }
-func (s *shelf) Remove(_ context.Context, at string) error           { delete(s.things, at); return nil }
-func (s *shelf) Document(_ context.Context, name string, text []byte) (string, error) {
-	s.things[name] = text
-	return "shelf:" + name, nil
-}
-
-func (s *shelf) Read(_ context.Context, name string) ([]byte, time.Time, error) {
-	if s.things[name] == nil {
-		return nil, time.Time{}, fs.ErrNotExist
-	}
-	return s.things[name], time.Now(), nil
-}
 
 // opened is a workspace with one version of an image in its catalog and store, opened.
 func opened(t *testing.T, organisation string) *app.Session {
@@ -107,7 +54,8 @@ func opened(t *testing.T, organisation string) *app.Session {
 func TestNewKindOfRegionIsOneEntryOfTheTable(t *testing.T) {
 	old := kinds.Table
 	t.Cleanup(func() { kinds.Table = old })
-	board := &shelf{name: "attic", things: map[string][]byte{}, fails: []error{&region.AgainError{Err: errors.New("busy")}}}
+	board := regiontest.New("attic")
+	board.Fails = []error{&region.AgainError{Err: errors.New("busy")}}
 	kinds.Table = append(slices.Clone(old), &region.Kind{Name: "shelf",
 		Read: func(_ string, v definition.Values) any {
 			board, at := v.Must("board", "oak")
@@ -137,35 +85,35 @@ func TestNewKindOfRegionIsOneEntryOfTheTable(t *testing.T) {
 	require.NoError(t, err)
 	v, placed := done[0].Version, done[0].Placed
 	require.Equal(t, []string{publish.Again, region.Copying, region.Done}, states)
-	require.Equal(t, 2, board.patient, "again where that helps")
+	require.Equal(t, 2, board.Asked, "again where that helps")
 	require.Equal(t, "attic/first-0.1.0.tar.zst", placed[0].ID)
-	require.Contains(t, string(board.things["index.json"]), `"location":"shelf:first-0.1.0.tar.zst"`)
-	require.Contains(t, string(board.things["first/0.1.0/manifest.json"]), `"attic/first-0.1.0.tar.zst"`)
+	require.Contains(t, string(board.Things["index.json"]), `"location":"shelf:first-0.1.0.tar.zst"`)
+	require.Contains(t, string(board.Things["first/0.1.0/manifest.json"]), `"attic/first-0.1.0.tar.zst"`)
 	list, err := a.Regions(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, "the board of oak", list[1].Place)
 
 	// What is in no store comes from the region, if it is what it should be.
 	require.NoError(t, a.Store.Remove(v.Artifacts[0].Digest))
-	board.things["shelf:first-0.1.0.tar.zst"] = []byte("c0ntent")
+	board.Things["shelf:first-0.1.0.tar.zst"] = []byte("c0ntent")
 	_, err = supply.Artifact(t.Context(), a.Session, v, v.Artifacts[0], nil)
 	require.ErrorContains(t, err, "tar of first@0.1.0 cannot be had from region attic: what came has the digest ")
-	board.things["shelf:first-0.1.0.tar.zst"] = []byte("content")
+	board.Things["shelf:first-0.1.0.tar.zst"] = []byte("content")
 	at, err := supply.Artifact(t.Context(), a.Session, v, v.Artifacts[0], nil)
 	require.NoError(t, err)
 	require.Equal(t, "content", read(t, at))
 
 	// Trying again does not help against everything.
-	board.patient, board.fails = 0, []error{errors.New("gone")}
+	board.Asked, board.Fails = 0, []error{errors.New("gone")}
 	done, _, err = a.Publish(t.Context(), request, func(publish.Placed) {})
 	require.NoError(t, err)
 	require.Equal(t, "gone", done[0].Placed[0].Error)
-	require.Equal(t, 1, board.patient)
+	require.Equal(t, 1, board.Asked)
 	under, err := a.Catalog.Underways(t.Context(), "first", "0.1.0", "")
 	require.NoError(t, err)
 	require.Empty(t, under, "nothing follows for what was placed before")
 	require.NoError(t, a.Catalog.Unplace(t.Context(), catalog.Placement{Image: "first", Version: "0.1.0", Region: "attic", Format: "tar"}))
-	board.fails = []error{errors.New("gone")}
+	board.Fails = []error{errors.New("gone")}
 	_, _, err = a.Publish(t.Context(), request, func(publish.Placed) {})
 	require.NoError(t, err)
 	under, err = a.Catalog.Underways(t.Context(), "first", "0.1.0", "")

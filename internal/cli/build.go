@@ -20,6 +20,7 @@ import (
 	"zygos/internal/plain"
 	"zygos/internal/plan"
 	"zygos/internal/record"
+	"zygos/internal/words"
 )
 
 // afterBuild is what is left of a build that was stopped.
@@ -150,7 +151,7 @@ func runBuild(ctx context.Context, in *invocation, a *app.Session) error {
 	for _, name := range names {
 		if img, err := a.Image(name); err == nil {
 			for _, variant := range img.VariantNames() {
-				l.width = max(l.width, len(label(record.Event{Image: name, Variant: variant}, l.many)))
+				l.width = max(l.width, len(words.Label(record.Event{Image: name, Variant: variant}, l.many)))
 			}
 		}
 	}
@@ -192,7 +193,7 @@ func (in *invocation) built(l *live, b *app.Built) error {
 	case in.quiet:
 		return l.result(b.Made.Version.Ref())
 	}
-	return l.result(fmt.Sprintf("%s %s in %s", in.paint(green, "Registered"), b.Made.Version.Ref(), human(b.Made.Took)))
+	return l.result(fmt.Sprintf("%s %s in %s", in.paint(words.Green, "Registered"), b.Made.Version.Ref(), human(b.Made.Took)))
 }
 
 // finish reports what failed, and says what to do next.
@@ -220,7 +221,7 @@ func (in *invocation) finish(ctx context.Context, a *app.Session, all []app.Buil
 	for _, b := range failed {
 		c := exitDefinition
 		if wrong := a.Wrong(b.Image); wrong != nil && !in.json {
-			in.reportProblems(wrong, "the definition of "+b.Image+", which was not built")
+			in.complain(func(pg *words.Page) { words.Problems(pg, wrong, "the definition of "+b.Image+", which was not built") })
 		} else {
 			if wrong == nil && !strings.Contains(b.Err.Error(), b.Image) {
 				b.Err = fmt.Errorf("%s: %w", b.Image, b.Err)

@@ -5,11 +5,11 @@ import (
 	"flag"
 	"fmt"
 	"strings"
-	"time"
 
 	"zygos/internal/app"
 	"zygos/internal/catalog"
 	"zygos/internal/record"
+	"zygos/internal/words"
 )
 
 var cmdBuilds = &command{
@@ -52,17 +52,9 @@ func runBuilds(ctx context.Context, in *invocation, a *app.Session) error {
 		in.next("zygos build IMAGE")
 		return nil
 	}
-	var rows [][]string
-	for _, b := range list {
-		took := "-"
-		if !b.Ended.IsZero() {
-			took = human(b.Ended.Sub(b.Started))
-		} else if b.State == catalog.Running {
-			took = human(time.Since(b.Started))
-		}
-		rows = append(rows, []string{b.ID, b.Image, b.Version, b.State, took, when(b.Started), b.Who, dash(cut(b.Why, 60))})
-	}
-	if err := in.columns([]string{"BUILD", "IMAGE", "VERSION", "STATE", "TOOK", "STARTED", "WHO", "WHY"}, rows); err != nil {
+	pg := in.page()
+	words.Builds(pg, list)
+	if err := in.show(pg); err != nil {
 		return err
 	}
 	if total > len(list) {
@@ -74,14 +66,6 @@ func runBuilds(ctx context.Context, in *invocation, a *app.Session) error {
 		in.next("zygos log " + list[0].ID)
 	}
 	return nil
-}
-
-// cut shortens a text to so many characters.
-func cut(text string, most int) string {
-	if runes := []rune(text); len(runes) > most {
-		return string(runes[:most-1]) + "…"
-	}
-	return text
 }
 
 var cmdLog = &command{
@@ -160,13 +144,13 @@ func runLog(ctx context.Context, in *invocation, a *app.Session) error {
 		case in.json:
 			return in.jsonLine(e)
 		default:
-			who := label(e, false)
+			who := words.Label(e, false)
 			if who != "" {
 				who = fmt.Sprintf("%-*s", width, who)
 			}
-			if text := in.eventLine(e, who); text != "" {
+			if text := in.page().Event(e, who); text != "" {
 				text = strings.ReplaceAll(text, "\n", "\n"+strings.Repeat(" ", clock+1)) // below the time
-				_, err := fmt.Fprintf(in.out, "%s %s\n", in.paint(faint, fmt.Sprintf("%*s", clock, "+"+human(e.Time.Sub(b.Started)))), text)
+				_, err := fmt.Fprintf(in.out, "%s %s\n", in.paint(words.Faint, fmt.Sprintf("%*s", clock, "+"+human(e.Time.Sub(b.Started)))), text)
 				return err
 			}
 		}
@@ -176,7 +160,7 @@ func runLog(ctx context.Context, in *invocation, a *app.Session) error {
 		return err
 	}
 	if f.steps {
-		return in.writeSteps(steps)
+		return in.steps(steps)
 	}
 	if shown == 0 && all > 0 {
 		return fmt.Errorf("nothing in the log of %s is from there; 'zygos log %s --steps' lists its stages and steps", b.ID, b.ID)
@@ -206,30 +190,17 @@ func streamOf(w record.What) string {
 	return ""
 }
 
-func (in *invocation) writeSteps(steps []record.Event) error {
-	if in.json {
-		for _, e := range steps {
-			if err := in.jsonLine(e); err != nil {
-				return err
-			}
-		}
-		return nil
+// steps writes a table of steps, or a line of JSON for each.
+func (in *invocation) steps(list []record.Event) error {
+	if !in.json {
+		pg := in.page()
+		words.Steps(pg, list)
+		return in.show(pg)
 	}
-	var rows [][]string
-	for _, e := range steps {
-		done, state := e.What.(record.StepDone), "ok"
-		if done.Failed != "" {
-			state = cut(done.Failed, 60)
+	for _, e := range list {
+		if err := in.jsonLine(e); err != nil {
+			return err
 		}
-		stage, step := e.Place()
-		if e.Variant != "" {
-			stage = e.Variant + " " + stage
-		}
-		rows = append(rows, []string{stage, step, short(done.Digest), human(done.Took), fmt.Sprint(done.Lines), state})
 	}
-	if len(rows) == 0 {
-		in.note("no step ran: every stage was reused")
-		return nil
-	}
-	return in.columns([]string{"STAGE", "STEP", "INPUT", "TOOK", "LINES", "ENDED"}, rows)
+	return nil
 }

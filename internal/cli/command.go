@@ -17,6 +17,7 @@ import (
 
 	"zygos/internal/definition"
 	"zygos/internal/machine"
+	"zygos/internal/words"
 )
 
 // command is one entry of the table; help, completion and the reference pages are made from it.
@@ -161,7 +162,7 @@ func (s *sink) Write(p []byte) (int, error) {
 // unsaid tells that the command was done, and its result could not be written. A reader that left knows that.
 func (in *invocation) unsaid(err error) int {
 	if !errors.Is(err, unix.EPIPE) {
-		fmt.Fprintf(in.err, "%s the command is done, and its result could not be written: %v\n", in.paint(red, "zygos:"), err)
+		fmt.Fprintf(in.err, "%s the command is done, and its result could not be written: %v\n", in.paint(words.Red, "zygos:"), err)
 	}
 	return exitFailed
 }

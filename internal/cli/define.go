@@ -10,11 +10,11 @@ import (
 	"strings"
 
 	"zygos/internal/app"
-	"zygos/internal/artifact"
 	"zygos/internal/base"
 	"zygos/internal/definition"
 	"zygos/internal/feed"
 	"zygos/internal/plan"
+	"zygos/internal/words"
 	"zygos/internal/workspace"
 )
 
@@ -61,7 +61,9 @@ func runBases(ctx context.Context, in *invocation, a *app.Session) error {
 	if in.json {
 		return errors.Join(failed, in.writeJSON(list))
 	}
-	if err := in.writeBases(list); err != nil {
+	pg := in.page()
+	words.Bases(pg, list)
+	if err := in.show(pg); err != nil {
 		return err
 	}
 	in.answered(answers)
@@ -79,27 +81,6 @@ func runBases(ctx context.Context, in *invocation, a *app.Session) error {
 	return failed
 }
 
-func (in *invocation) writeBases(list []app.Base) error {
-	var rows, found [][]string
-	for _, b := range list {
-		rows = append(rows, []string{b.Name, dash(b.Release), b.State, dash(short(b.Digest)), b.From,
-			dash(strings.Join(b.Used, ", "))})
-		if f := b.Found; f != nil {
-			asked := "never"
-			if !f.Asked.IsZero() {
-				asked = age(f.Asked) + " ago"
-			}
-			found = append(found, []string{b.Name, f.Rule, dash(f.Newer), asked, f.Feed})
-		}
-	}
-	err := in.columns([]string{"BASE", "RELEASE", "STATE", "SHA256", "FROM", "USED BY"}, rows)
-	if err == nil && found != nil {
-		fmt.Fprintln(in.out)
-		err = in.columns([]string{"BASE", "WANTED", "NEWER", "ASKED", "FEED"}, found)
-	}
-	return err
-}
-
 // answered tells what feeds say that is new, or not as it should be.
 func (in *invocation) answered(list []feed.Answer) {
 	for _, a := range list {
@@ -113,18 +94,6 @@ func (in *invocation) answered(list []feed.Answer) {
 			in.note("Base %s is now %s, it was %s", a.Base, a.Release, a.Was)
 		}
 	}
-}
-
-// foundBy says how a base was found.
-func foundBy(f *plan.Found) string {
-	text := fmt.Sprintf("%s in %s, asked %s ago", f.Rule, f.Feed, age(f.Asked))
-	if f.Newer != "" {
-		text += "; newer is " + f.Newer
-	}
-	if f.Gone {
-		text += "; it is not listed so any more"
-	}
-	return text
 }
 
 var cmdLint = &command{
@@ -152,7 +121,7 @@ at once as file:line:column. Ends with 3 if there is any.`,
 				"bases": len(w.Org.Bases), "regions": len(w.Org.Regions)})
 		}
 		for _, p := range warnings {
-			fmt.Fprintf(in.out, "%s: %s %s; %s\n", in.paint(bold, p.Pos.String()), in.paint(amber, "warning:"), p.What, p.Do)
+			fmt.Fprintf(in.out, "%s: %s %s; %s\n", in.paint(words.Bold, p.Pos.String()), in.paint(words.Amber, "warning:"), p.What, p.Do)
 		}
 		_, err = fmt.Fprintf(in.out, "No problem in %s: %s, %s, %s, %s\n", w.Root, counted(len(w.Images), "image"),
 			counted(stages, "stage"), counted(len(w.Org.Bases), "base"), counted(len(w.Org.Regions), "region"))
@@ -191,25 +160,8 @@ With words, those scripts in whose path, summary, needs or users each word occur
 			in.note("no script matches; 'zygos scripts' lists all %d", len(scripts))
 			return nil
 		}
-		var rows [][]string
-		for _, s := range list {
-			rows = append(rows, []string{s.Path, dash(s.Summary), dash(strings.Join(s.Needs, ", ")), usersOf(s)})
-		}
-		return in.columns([]string{"SCRIPT", "WHAT IT DOES", "NEEDS", "USED BY"}, rows)
+		return in.answer(list, func(pg *words.Page) { words.Scripts(pg, list) })
 	},
-}
-
-// usersOf lists the stages that use a script, by image.
-func usersOf(s workspace.Script) string {
-	var parts []string
-	for i, u := range s.Users {
-		if i > 0 && s.Users[i-1].Image == u.Image {
-			parts[len(parts)-1] += ", " + u.Stage
-			continue
-		}
-		parts = append(parts, u.Image+": "+u.Stage)
-	}
-	return dash(strings.Join(parts, "; "))
 }
 
 var cmdPreview = &command{
@@ -260,7 +212,7 @@ func runPreview(ctx context.Context, in *invocation, a *app.Session) error {
 			if i > 0 {
 				fmt.Fprintln(in.out)
 			}
-			fmt.Fprintf(in.out, "%s  cannot be planned yet: %s\n", in.paint(bold, name), err)
+			fmt.Fprintf(in.out, "%s  cannot be planned yet: %s\n", in.paint(words.Bold, name), err)
 			continue
 		}
 		if err != nil {
@@ -271,7 +223,11 @@ func runPreview(ctx context.Context, in *invocation, a *app.Session) error {
 			if i > 0 {
 				fmt.Fprintln(in.out)
 			}
-			in.writePlan(made)
+			pg := in.page()
+			words.Plan(pg, made)
+			if err := in.show(pg); err != nil {
+				return err
+			}
 		}
 	}
 	if in.json {
@@ -281,87 +237,6 @@ func runPreview(ctx context.Context, in *invocation, a *app.Session) error {
 		in.next("zygos build " + in.args[0])
 	}
 	return nil
-}
-
-func (in *invocation) writePlan(p *plan.Plan) {
-	head := in.paint(bold, p.Image+" "+p.Version)
-	if p.Unchanged != "" {
-		fmt.Fprintf(in.out, "%s  is up to date: nothing changed since it was built\n", head)
-	} else {
-		fmt.Fprintf(in.out, "%s  would be built\n", head)
-	}
-	row := func(word, text string) {
-		fmt.Fprintln(in.out, strings.TrimRight(fmt.Sprintf("  %-8s %s", word, text), " "))
-	}
-	row("base", fmt.Sprintf("%s@%s  sha256:%s", p.Base.Name, p.Base.Version, short(p.Base.Digest)))
-	if p.Base.Found != nil {
-		row("", foundBy(p.Base.Found))
-	}
-	for _, shape := range p.Shapes {
-		if shape.Variant != "" {
-			row("variant", in.paint(bold, shape.Variant))
-		}
-		in.writeShape(&shape, row)
-	}
-	if len(p.Keep) > 0 {
-		row("seal", "all but "+strings.Join(p.Keep, ", "))
-	} else {
-		row("seal", "identity, keys, logs, caches and leftovers")
-	}
-	row("regions", dash(strings.Join(p.Regions, ", ")))
-	if len(p.Assumed) > 0 {
-		in.note("note: %s from a command, which only a build runs; taken as at the last build", areOrIs(p.Assumed))
-	}
-}
-
-func (in *invocation) writeShape(shape *plan.Shape, row func(word, text string)) {
-	for _, s := range shape.Stages {
-		state := in.paint(amber, "will run") + ": " + s.Reason
-		if s.Reuse != nil {
-			state = in.paint(green, "reused") + fmt.Sprintf(" from %s, %s old", s.Reuse.Build, age(s.Reuse.Created))
-		}
-		row("stage", fmt.Sprintf("%-16s %s", s.Name, state))
-		for _, step := range s.Steps {
-			text := "run  " + step.Name
-			switch {
-			case step.Copy == nil:
-			case len(step.Files) == 1:
-				text = fmt.Sprintf("%s -> %s  %s %s", step.Name, step.To, step.Files[0].Mode, step.Owner)
-			default:
-				text = fmt.Sprintf("%s -> %s  %s, %s", step.Name, step.To, counted(len(step.Files), "entry"), step.Owner)
-			}
-			row("", "  "+text)
-		}
-		for _, m := range s.Secrets {
-			row("", fmt.Sprintf("  with secret %s, as $%s and /run/zygos/secrets/%s", m.Name, m.Variable, m.Name))
-		}
-	}
-	for _, c := range shape.Checks {
-		what := counted(len(c.Expect), "expectation")
-		if len(c.Steps) > 0 {
-			what = c.Steps[0].Name
-		}
-		if c.Warn {
-			what += ", only warns"
-		}
-		row("check", fmt.Sprintf("%-16s %s", c.Name+":", what))
-	}
-	for _, a := range shape.Artifacts {
-		size := ""
-		if f := artifact.Find(a.Format); f != nil && f.Takes("size") {
-			size = "smallest size that holds the tree, and a margin"
-			if a.Size > 0 {
-				size = mib(a.Size)
-			}
-		}
-		for _, p := range a.Says.Parts() {
-			size += fmt.Sprintf(", %s %s", p.Name, mib(p.Bytes))
-			if p.Mount != "" {
-				size += " on /" + p.Mount
-			}
-		}
-		row("artifact", fmt.Sprintf("%-16s %s", artifact.Key{Name: a.Name, Format: a.Format}, size))
-	}
 }
 
 // against shows what differs between a definition and the one that a version was built from.
@@ -374,45 +249,7 @@ func (in *invocation) against(ctx context.Context, a *app.Session, o plan.Option
 	if err != nil {
 		return err
 	}
-	if in.json {
-		return in.writeJSON(d)
-	}
-	if len(d.Changes)+len(d.Files) == 0 {
-		_, err = fmt.Fprintf(in.out, "The definition of %s is the one that %s was built from\n", d.Image, d.Against)
-		return err
-	}
-	fmt.Fprintf(in.out, "%s against the definition that %s was built from\n", in.paint(bold, d.Image), d.Against)
-	for _, c := range d.Changes {
-		fmt.Fprintf(in.out, "  %s\n", c)
-	}
-	for _, f := range d.Files {
-		fmt.Fprintf(in.out, "  %-8s %s\n", f.State, f.Path)
-	}
-	for _, f := range d.Files {
-		fmt.Fprintln(in.out)
-		if f.Diff == "" {
-			fmt.Fprintf(in.out, "%s: no text to compare\n", f.Path)
-		}
-		in.writeUnified(f.Diff)
-	}
-	in.next("zygos preview " + d.Image)
-	return nil
-}
-
-// writeUnified writes a comparison line by line.
-func (in *invocation) writeUnified(text string) {
-	for line := range strings.Lines(text) {
-		line = strings.TrimRight(line, "\n")
-		switch {
-		case strings.HasPrefix(line, "+++"), strings.HasPrefix(line, "---"):
-			line = in.paint(bold, line)
-		case strings.HasPrefix(line, "+"):
-			line = in.paint(green, line)
-		case strings.HasPrefix(line, "-"):
-			line = in.paint(red, line)
-		}
-		fmt.Fprintln(in.out, line)
-	}
+	return in.answer(d, func(pg *words.Page) { words.Against(pg, d) })
 }
 
 var cmdNew = &command{
@@ -462,12 +299,4 @@ func (in *invocation) newImage(name string) error {
 	fmt.Fprintf(in.out, "Wrote %s, a copy of images/%s.toml\n", to, f.from)
 	in.next(fmt.Sprintf("edit %s, then zygos preview %s", to, name))
 	return nil
-}
-
-// areOrIs is "input a comes" or "inputs a, b come".
-func areOrIs(inputs []string) string {
-	if len(inputs) == 1 {
-		return "input " + inputs[0] + " comes"
-	}
-	return "inputs " + strings.Join(inputs, ", ") + " come"
 }

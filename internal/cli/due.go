@@ -2,12 +2,10 @@ package cli
 
 import (
 	"context"
-	"fmt"
-	"slices"
-	"strings"
 
 	"zygos/internal/app"
 	"zygos/internal/plan"
+	"zygos/internal/words"
 )
 
 var cmdDue = &command{
@@ -28,35 +26,10 @@ func runDue(ctx context.Context, in *invocation, a *app.Session) error {
 	}
 	for _, name := range a.Feeds(in.args) {
 		if f := plan.FoundBy(a.Org.Base(name)); f.From != "" {
-			in.note("Base %s is %s: %s", name, a.Org.Base(name).Release, foundBy(f))
+			in.note("Base %s is %s: %s", name, a.Org.Base(name).Release, words.FoundBy(f))
 		}
 	}
-	if in.json {
-		err = in.writeJSON(list)
-	} else if len(list) == 0 {
-		_, err = fmt.Fprintln(in.out, "Nothing is due: every image's newest version is what a build would make")
-	} else {
-		var rows [][]string
-		for _, d := range list {
-			newest := dash(d.Newest)
-			if d.Recalled {
-				newest += ", recalled"
-			}
-			rows = append(rows, []string{d.Image, newest, dash(cut(strings.Join(d.Follows, ", "), 50)), d.Why})
-		}
-		err = in.columns([]string{"IMAGE", "NEWEST", "FOLLOWING IT", "WHY"}, rows)
-		var todo []string
-		for _, d := range list {
-			do := d.Do
-			if !d.Blocked {
-				do = "zygos build --due"
-			}
-			if do != "" && !slices.Contains(todo, do) {
-				todo = append(todo, do)
-				in.next(do)
-			}
-		}
-	}
+	err = in.answer(list, func(pg *words.Page) { words.Due(pg, list) })
 	if err == nil && len(list) > 0 {
 		err = &exitError{exitFailed}
 	}

@@ -12,6 +12,7 @@ import (
 	"zygos/internal/app"
 	"zygos/internal/machine"
 	"zygos/internal/record"
+	"zygos/internal/words"
 )
 
 var cmdEnter = &command{
@@ -48,7 +49,7 @@ func runEnter(ctx context.Context, in *invocation, a *app.Session) error {
 	if err != nil {
 		return err
 	}
-	in.note("%s", in.paint(bold, view.About))
+	in.note("%s", in.paint(words.Bold, view.About))
 	in.note("What you change is thrown away when you leave.")
 	for i, name := range view.Scripts {
 		in.note("  %s   %s", machine.ScriptName(i), name)

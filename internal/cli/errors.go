@@ -3,14 +3,12 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"regexp"
-	"strings"
-	"sync"
 
 	"zygos/internal/app"
 	"zygos/internal/build"
 	"zygos/internal/definition"
 	"zygos/internal/record"
+	"zygos/internal/words"
 )
 
 // Exit codes.
@@ -55,18 +53,6 @@ type errorDocument struct {
 	} `json:"error"`
 }
 
-const longestWord = 240 // bytes of a path that a person reads
-
-var longWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(fmt.Sprintf(`\S{%d,}`, longestWord)) })
-
-// brief shortens very long words, such as a path of thousands of bytes, in the middle.
-func brief(text string) string {
-	return longWord().ReplaceAllStringFunc(text, func(word string) string {
-		return fmt.Sprintf("%s…(%d bytes)…%s", strings.ToValidUTF8(word[:longestWord/2], ""), len(word),
-			strings.ToValidUTF8(word[len(word)-longestWord/4:], ""))
-	})
-}
-
 // report tells of an error and returns the exit code.
 func (in *invocation) report(err error) int {
 	code := exitCode(err)
@@ -96,69 +82,20 @@ func (in *invocation) report(err error) int {
 	case code == exitInterrupted:
 		fmt.Fprintf(in.err, "zygos: interrupted%s\n", in.command.after)
 	case problems != nil:
-		in.reportProblems(problems, "the definitions; nothing was done")
+		in.complain(func(pg *words.Page) { words.Problems(pg, problems, "the definitions; nothing was done") })
 	case failure != nil:
-		in.reportFailure(failure)
+		in.complain(func(pg *words.Page) { words.Failure(pg, failure) })
 	case errors.As(err, &leak):
-		fmt.Fprintf(in.err, "\n%s\n  image   %s\n  secret  %s\n  place   %s, %s\nNothing was registered; other finished stages are kept. To "+
-			"mend it, %s.\n", in.paint(red, "Build failed: a secret lies in the image"),
-			imageOf(leak.Image, leak.Variant), leak.Secret, brief(leak.Where), leak.By(), leak.Do())
+		in.complain(func(pg *words.Page) { words.Leak(pg, leak) })
 	default:
-		fmt.Fprintf(in.err, "%s %s\n", in.paint(red, "zygos:"), brief(app.Explain(in.where(), err).Error()))
+		fmt.Fprintf(in.err, "%s %s\n", in.paint(words.Red, "zygos:"), words.Brief(app.Explain(in.where(), err).Error()))
 	}
 	return code
 }
 
-// reportProblems shows what is wrong in definitions; where ends the sentence.
-func (in *invocation) reportProblems(problems definition.Problems, where string) {
-	for _, p := range problems {
-		fmt.Fprintf(in.err, "%s: %s; %s\n", in.paint(bold, p.Pos.String()), brief(p.What), brief(p.Do))
-	}
-	fmt.Fprintf(in.err, "zygos: %s in %s\n", counted(len(problems), "problem"), where)
-}
-
-// reportFailure shows where a build broke, what was printed last, and how to look further.
-func (in *invocation) reportFailure(f *record.Failure) {
-	w := in.err
-	at := f.Step
-	if f.Line > 0 && f.Source != "" {
-		at = fmt.Sprintf("%s:%d", f.Source, f.Line)
-	} else if f.Line > 0 {
-		at = fmt.Sprintf("%s, line %d", f.Step, f.Line)
-	}
-	fmt.Fprintf(w, "\n%s\n", in.paint(red, "Build failed: "+brief(f.How())))
-	fmt.Fprintf(w, "  image  %s\n", imageOf(f.Image, f.Variant))
-	if f.Stage != record.Checks {
-		fmt.Fprintf(w, "  stage  %s\n  step   %s\n", f.Stage, at)
-	}
-	if len(f.Tail) > 0 {
-		heading := "its last lines"
-		if f.Stage == record.Checks {
-			heading = "what they found"
-		}
-		fmt.Fprintf(w, "  %s:\n", heading)
-		for _, line := range f.Tail {
-			fmt.Fprintf(w, "    %s %s\n", in.paint(faint, "|"), line)
-		}
-	}
-	fmt.Fprintf(w, "Nothing was registered; finished stages are kept.\n")
-	if f.Stage == record.Checks {
-		fmt.Fprintf(w, "  next: zygos log %s   shows what each check said\n", f.Build)
-	} else {
-		fmt.Fprintf(w, "  next: zygos log %s --stage %s   shows all of its output\n", f.Build, f.Stage)
-	}
-	if f.Kept && f.Disk {
-		fmt.Fprintf(w, "        zygos try %s --boot   start the disk and see its console\n", f.Build)
-	}
-	if f.Kept && f.Stage != "boot" {
-		fmt.Fprintf(w, "        zygos enter %s   a shell where it failed\n", f.Build)
-	}
-}
-
-// imageOf is an image with its variant, in words.
-func imageOf(image, variant string) string {
-	if variant != "" {
-		return image + ", variant " + variant
-	}
-	return image
+// complain writes what went wrong.
+func (in *invocation) complain(page func(*words.Page)) {
+	pg := in.page()
+	page(pg)
+	_ = in.showOn(in.err, pg) // there is nobody else to tell
 }

@@ -10,6 +10,7 @@ import (
 
 	"zygos/internal/plain"
 	"zygos/internal/record"
+	"zygos/internal/words"
 )
 
 // Version of the program, set when it is built.
@@ -68,7 +69,7 @@ func (in *invocation) overview() error {
 	fmt.Fprintf(w, "Zygos makes golden machine images: built from a base in stages, versioned, placed in\nregions, recorded in "+
 		"manifests.\n\nusage: zygos COMMAND [FLAGS] [ARGUMENTS]\n")
 	for _, g := range groups {
-		fmt.Fprintf(w, "\n%s\n", in.paint(bold, g.summary))
+		fmt.Fprintf(w, "\n%s\n", in.paint(words.Bold, g.summary))
 		for _, c := range commands {
 			if c.group == g.name {
 				fmt.Fprintf(w, "  %-11s %s\n", c.name, c.summary)

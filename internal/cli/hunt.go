@@ -3,11 +3,9 @@ package cli
 import (
 	"context"
 	"flag"
-	"fmt"
-	"strings"
 
 	"zygos/internal/app"
-	"zygos/internal/plain"
+	"zygos/internal/words"
 )
 
 var cmdHunt = &command{
@@ -50,30 +48,5 @@ func runHunt(ctx context.Context, in *invocation, a *app.Session) error {
 	if err != nil {
 		return err
 	}
-	if in.json {
-		return in.writeJSON(found)
-	}
-	fmt.Fprintf(in.out, "%s passes on %s and fails on %s: stage %s of %s@%s broke it (it was %s); %s judged\n", in.paint(bold, f.check),
-		found.Passes.Ref(), found.Fails.Ref(), in.paint(bold, found.Stage), found.Image, found.Now, found.Was, counted(found.Tries, "tree"))
-	for _, why := range found.Why {
-		fmt.Fprintf(in.out, "  %s\n", plain.Text(why))
-	}
-	for line := range strings.Lines(found.Diff) {
-		fmt.Fprintf(in.out, "    %s\n", plain.Text(strings.TrimRight(line, "\n")))
-	}
-	for _, line := range found.Changes {
-		fmt.Fprintf(in.out, "  package %s\n", plain.Text(line))
-	}
-	const most = 10
-	for _, c := range found.Files[:min(len(found.Files), most)] {
-		fmt.Fprintf(in.out, "  %-8s /%s %s\n", c.State, plain.Text(c.Path), strings.Join(c.What, ", "))
-	}
-	if more := len(found.Files) - most; more > 0 {
-		fmt.Fprintf(in.out, "  and %d names more\n", more)
-	}
-	for _, line := range append([]string{found.Result.Why}, found.Result.Wrong()...) {
-		fmt.Fprintf(in.out, "  the check says: %s\n", plain.Text(line))
-	}
-	in.next(fmt.Sprintf("zygos diff %s %s", found.Passes.Ref(), found.Fails.Ref()))
-	return nil
+	return in.answer(found, func(pg *words.Page) { words.Hunt(pg, f.check, found) })
 }

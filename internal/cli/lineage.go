@@ -3,13 +3,11 @@ package cli
 import (
 	"context"
 	"flag"
-	"fmt"
 	"slices"
-	"strings"
 
 	"zygos/internal/app"
 	"zygos/internal/family"
-	"zygos/internal/plain"
+	"zygos/internal/words"
 )
 
 var cmdLineage = &command{
@@ -56,45 +54,12 @@ func runLineage(ctx context.Context, in *invocation, a *app.Session) error {
 	case f.html:
 		return app.Picture(v, list).HTML(raw(in.out))
 	}
-	below := map[string][]family.Member{}
-	for _, r := range list {
-		below[r.BaseName+"@"+r.BaseVersion] = append(below[r.BaseName+"@"+r.BaseVersion], r)
-	}
-	// The oldest ancestor is drawn first; what is above it is a base from outside.
-	root := list[0]
-	fmt.Fprintln(in.out, in.paint(faint, root.BaseName+"@"+root.BaseVersion))
-	in.draw(root, below, v.Ref(), "", true)
+	pg := in.page()
+	words.Lineage(pg, v.Ref(), list)
 	if slices.ContainsFunc(list, func(r family.Member) bool { return r.Due != "" }) {
-		in.next("zygos build --due")
+		pg.Next("zygos build --due")
 	} else {
-		in.next("zygos show " + v.Ref())
+		pg.Next("zygos show " + v.Ref())
 	}
-	return nil
-}
-
-// draw writes a member and what was built on it.
-func (in *invocation) draw(r family.Member, below map[string][]family.Member, here, indent string, last bool) {
-	branch, trunk := "├── ", "│   "
-	if last {
-		branch, trunk = "└── ", "    "
-	}
-	name := r.Ref()
-	if name == here {
-		name = in.paint(bold, name)
-	}
-	text := name + "  " + in.paint(faint, age(r.Created)+" old")
-	if len(r.Tags) > 0 {
-		text += "  " + in.paint(green, strings.Join(r.Tags, ", "))
-	}
-	if state := r.State(); state != "" {
-		text += "  " + in.paint(red, plain.Text(state))
-	}
-	if r.Due != "" {
-		text += "  " + in.paint(amber, "due: "+plain.Text(r.Due))
-	}
-	fmt.Fprintln(in.out, indent+branch+text)
-	children := below[r.Ref()]
-	for i, c := range children {
-		in.draw(c, below, here, indent+trunk, i == len(children)-1)
-	}
+	return in.show(pg)
 }

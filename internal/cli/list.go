@@ -9,6 +9,7 @@ import (
 	"zygos/internal/app"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/words"
 )
 
 var cmdList = &command{
@@ -101,8 +102,6 @@ func runList(ctx context.Context, in *invocation, a *app.Session) error {
 	if err != nil {
 		return err
 	}
-	if q.Most == 0 {
-	}
 	l, err := a.List(ctx, q)
 	if err != nil {
 		return err
@@ -113,7 +112,9 @@ func runList(ctx context.Context, in *invocation, a *app.Session) error {
 	if len(l.Versions)+len(l.Builds) == 0 {
 		return in.nothing(ctx, a, q)
 	}
-	if err := in.writeVersions(l.Versions, l.Builds); err != nil {
+	pg := in.page()
+	words.Versions(pg, l.Versions, l.Builds)
+	if err := in.show(pg); err != nil {
 		return err
 	}
 	if len(l.Builds) > 0 {
@@ -143,29 +144,4 @@ func (in *invocation) nothing(ctx context.Context, a *app.Session, q catalog.Que
 	in.note("no versions yet")
 	in.next("zygos build IMAGE")
 	return nil
-}
-
-func (in *invocation) writeVersions(versions []catalog.Version, builds []catalog.Build) error {
-	var rows [][]string
-	before := func(image string) { // the builds of images up to this one
-		for len(builds) > 0 && builds[0].Image <= image {
-			b := builds[0]
-			rows = append(rows, []string{b.Image, b.Version, "-", age(b.Started), "-", "-", b.Base, "-", "-", b.State})
-			builds = builds[1:]
-		}
-	}
-	for _, v := range versions {
-		before(v.Image)
-		var bytes int64
-		var formats []string
-		for _, a := range v.Artifacts {
-			bytes += a.Bytes
-			formats = append(formats, a.Key().String())
-		}
-		rows = append(rows, []string{v.Image, v.Version, dash(strings.Join(v.Tags, ", ")), age(v.Created), mib(bytes),
-			strings.Join(formats, ", "), v.BaseName + "@" + v.BaseVersion, dash(strings.Join(v.Regions, ", ")), checksOf(&v),
-			dash(v.Recall.Word())})
-	}
-	before("\xff")
-	return in.columns([]string{"IMAGE", "VERSION", "TAGS", "AGE", "SIZE", "ARTIFACTS", "BASE", "REGIONS", "CHECKS", "STATE"}, rows)
 }

@@ -14,22 +14,19 @@ import (
 	"golang.org/x/term"
 
 	"zygos/internal/plain"
+	"zygos/internal/words"
 )
 
-var (
-	bold  = lipgloss.NewStyle().Bold(true)
-	faint = lipgloss.NewStyle().Faint(true)
-	red   = lipgloss.NewStyle().Foreground(lipgloss.Red)
-	green = lipgloss.NewStyle().Foreground(lipgloss.Green)
-	amber = lipgloss.NewStyle().Foreground(lipgloss.Yellow)
-)
+var styles = map[words.Style]lipgloss.Style{words.Bold: lipgloss.NewStyle().Bold(true), words.Faint: lipgloss.NewStyle().Faint(true),
+	words.Red: lipgloss.NewStyle().Foreground(lipgloss.Red), words.Green: lipgloss.NewStyle().Foreground(lipgloss.Green),
+	words.Amber: lipgloss.NewStyle().Foreground(lipgloss.Yellow)}
 
 // screen is where people read: nothing that others wrote reaches it raw.
 type screen struct{ io.Writer }
 
 // colours are all that paint writes.
 var colours = sync.OnceValue(func() (list []string) {
-	for _, style := range []lipgloss.Style{bold, faint, red, green, amber} {
+	for _, style := range styles {
 		before, after, _ := strings.Cut(style.Render("x"), "x")
 		list = append(list, before, after)
 	}
@@ -88,11 +85,11 @@ func (in *invocation) colored(w io.Writer) bool {
 }
 
 // paint styles a text where colour is wanted; the text says the same without.
-func (in *invocation) paint(style lipgloss.Style, text string) string {
+func (in *invocation) paint(style words.Style, text string) string {
 	if !in.colored(in.err) || !in.colored(in.out) {
 		return text
 	}
-	return style.Render(text)
+	return styles[style].Render(text)
 }
 
 func (in *invocation) writeJSON(v any) error {
@@ -108,6 +105,42 @@ func (in *invocation) writeJSON(v any) error {
 	return err
 }
 
+// page is an empty page in the colours of this terminal.
+func (in *invocation) page() *words.Page { return &words.Page{Style: in.paint, Near: nearby} }
+
+// show writes a page: notes and commands beside the result.
+func (in *invocation) show(page *words.Page) error { return in.showOn(in.out, page) }
+
+func (in *invocation) showOn(w io.Writer, page *words.Page) (err error) {
+	for _, part := range page.Parts {
+		switch {
+		case err != nil:
+			return err
+		case part.Table != nil:
+			err = in.columns(part.Table.Head, part.Table.Rows)
+		case part.Pairs != nil:
+			in.pairs(part.Pairs)
+		case part.Note != "":
+			in.note("%s", part.Note)
+		case part.Next != "":
+			in.next(part.Next)
+		default:
+			_, err = fmt.Fprintln(w, part.Line)
+		}
+	}
+	return err
+}
+
+// answer writes a result: as a document where JSON is wanted, else as a page.
+func (in *invocation) answer(document any, page func(*words.Page)) error {
+	if in.json {
+		return in.writeJSON(document)
+	}
+	pg := in.page()
+	page(pg)
+	return in.show(pg)
+}
+
 // note tells something on the side.
 func (in *invocation) note(form string, args ...any) {
 	if !in.quiet && !in.json {
@@ -117,7 +150,7 @@ func (in *invocation) note(form string, args ...any) {
 
 // next proposes the next useful command.
 func (in *invocation) next(command string) {
-	in.note("%s %s", in.paint(faint, "next:"), command)
+	in.note("%s %s", in.paint(words.Faint, "next:"), command)
 }
 
 // columns writes rows below a head, aligned, without lines.
@@ -155,7 +188,7 @@ func (in *invocation) columns(head []string, rows [][]string) error {
 // is folded that somebody may want to copy.
 func (in *invocation) blocks(head []string, rows [][]string) error {
 	for _, row := range rows {
-		text, used := in.paint(bold, row[0]), in.wide
+		text, used := in.paint(words.Bold, row[0]), in.wide
 		for i, cell := range row[1:] {
 			if cell == "-" || cell == "" {
 				continue
@@ -165,7 +198,7 @@ func (in *invocation) blocks(head []string, rows [][]string) error {
 			if used += 2 + width; used > in.wide {
 				text, used = text+"\n", 2+width
 			}
-			text += "  " + in.paint(faint, name) + " " + cell
+			text += "  " + in.paint(words.Faint, name) + " " + cell
 		}
 		if _, err := fmt.Fprintln(in.out, text); err != nil {
 			return err
@@ -184,7 +217,7 @@ func (in *invocation) pairs(rows [][2]string) {
 		width = max(width, len(r[0]))
 	}
 	for _, r := range rows {
-		fmt.Fprintf(in.out, "%s  %s\n", in.paint(faint, fmt.Sprintf("%-*s", width, r[0])), oneLine.Replace(r[1]))
+		fmt.Fprintf(in.out, "%s  %s\n", in.paint(words.Faint, fmt.Sprintf("%-*s", width, r[0])), oneLine.Replace(r[1]))
 	}
 }
 

@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"zygos/internal/app"
-	"zygos/internal/catalog"
+	"zygos/internal/words"
 )
 
 var cmdPrune = &command{
@@ -49,11 +49,8 @@ func runPrune(ctx context.Context, in *invocation, a *app.Session) error {
 	if err != nil {
 		return err
 	}
-	if in.json {
-		err = in.writeJSON(map[string]any{"goes": plan.Goes, "stays": plan.Stays, "bytes": plan.Bytes, "done": f.yes})
-	} else {
-		err = in.writePrune(plan)
-	}
+	err = in.answer(map[string]any{"goes": plan.Goes, "stays": plan.Stays, "bytes": plan.Bytes, "done": f.yes},
+		func(pg *words.Page) { words.Prune(pg, plan, f.all) })
 	if err != nil || !f.yes {
 		if len(plan.Goes) > 0 {
 			in.next(strings.TrimSpace("zygos prune --yes " + strings.Join(in.args, " ")))
@@ -77,50 +74,4 @@ func runPrune(ctx context.Context, in *invocation, a *app.Session) error {
 		in.note("%s stay: somebody came to need them just now", counted(n, "version"))
 	}
 	return err
-}
-
-func (in *invocation) writePrune(p *app.Pruning) error {
-	f := in.flags.(*pruneFlags)
-	var rows [][]string
-	var total int64 // of those that go
-	add := func(v *catalog.Verdict, state string) {
-		var bytes int64
-		for _, a := range v.Artifacts {
-			bytes += a.Bytes
-		}
-		if state == "goes" {
-			total += bytes
-		}
-		rows = append(rows, []string{v.Image, v.Version.Version, age(v.Created), mib(bytes), state, dash(strings.Join(v.Why, "; "))})
-	}
-	for i := range p.Goes {
-		add(&p.Goes[i], "goes")
-	}
-	if f.all {
-		for i := range p.Stays {
-			add(&p.Stays[i], "stays")
-		}
-	}
-	if len(rows) > 0 {
-		if err := in.columns([]string{"IMAGE", "VERSION", "AGE", "SIZE", "STATE", "WHY IT STAYS"}, rows); err != nil {
-			return err
-		}
-	}
-	shared := ""
-	if p.Bytes < total {
-		shared = " that no other version has"
-	}
-	_, err := fmt.Fprintf(in.out, "%s to remove, %s of artifacts%s; %s\n", counted(len(p.Goes), "version"), mib(p.Bytes), shared,
-		staying(len(p.Stays)))
-	if !f.all && len(p.Goes) == 0 {
-		in.next("zygos prune --all   says why each stays")
-	}
-	return err
-}
-
-func staying(n int) string {
-	if n == 1 {
-		return "1 version stays"
-	}
-	return counted(n, "version") + " stay"
 }

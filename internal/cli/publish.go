@@ -13,11 +13,11 @@ import (
 	"time"
 
 	"zygos/internal/app"
-	"zygos/internal/artifact"
 	"zygos/internal/manifest"
 	"zygos/internal/plain"
 	"zygos/internal/publish"
 	"zygos/internal/store"
+	"zygos/internal/words"
 )
 
 var cmdPublish = &command{
@@ -85,7 +85,7 @@ func runPublish(ctx context.Context, in *invocation, a *app.Session) error {
 	}
 	for _, m := range moves {
 		if !in.json {
-			fmt.Fprintln(in.out, moveText(m))
+			fmt.Fprintln(in.out, words.Move(m))
 		}
 	}
 	if err == nil {
@@ -113,40 +113,17 @@ func (in *invocation) placement(kind string, what any) error {
 
 // published writes the result, and what failed.
 func (in *invocation) published(list []app.Published) error {
-	var rows [][]string
-	head := []string{"REGION", "FORMAT", "ID", "SIZE", "TOOK", "STATE"}
 	var failed error
 	for _, one := range list {
-		for _, d := range one.Placed {
-			state := "already there, verified"
-			switch {
-			case d.Error != "":
-				state = "FAILED"
-			case d.By == artifact.BySize:
-				state = map[bool]string{true: "copied, ", false: "already there, "}[d.Copied] + "size checked"
-			case d.Copied:
-				state = "copied and verified"
-			case len(d.Changed) > 0:
-				state = "brought into line: " + strings.Join(d.Changed, ", ")
-			}
-			row := []string{d.Region, dash(d.Key().String()), dash(d.ID), mib(d.Bytes), human(d.Took), state}
-			if len(list) > 1 {
-				row = append([]string{one.Version.Ref()}, row...)
-			}
-			rows = append(rows, row)
-		}
 		// a region that did not take an artifact does not take a document either
 		failed = errors.Join(failed, cmp.Or(publish.Incomplete(one.Version, one.Placed), one.Failed))
 	}
-	if len(list) > 1 {
-		head = append([]string{"VERSION"}, head...)
+	if in.json {
+		return failed
 	}
-	if !in.json {
-		if err := in.columns(head, rows); err != nil {
-			return err
-		}
-	}
-	return failed
+	pg := in.page()
+	words.Published(pg, list)
+	return errors.Join(in.show(pg), failed)
 }
 
 // planned says what a publication would do.
@@ -155,45 +132,20 @@ func (in *invocation) planned(ctx context.Context, a *app.Session, r app.Publish
 	if err != nil {
 		return err
 	}
-	var rows [][]string
-	var bytes int64
-	more := false
-	for _, plan := range list {
-		for i := range plan.Would {
-			p := &plan.Would[i]
-			if in.json {
-				if err := in.placement("plan", p); err != nil {
+	if in.json {
+		for _, plan := range list {
+			for i := range plan.Would {
+				if err := in.placement("plan", &plan.Would[i]); err != nil {
 					return err
 				}
 			}
-			if p.Does == "copy" {
-				bytes += p.Bytes
-			}
-			more = more || p.Does == "capture" || p.Does == "change"
-			row := []string{p.Region, dash(p.Key().String()), mib(p.Bytes), p.Does, p.Why}
-			if len(list) > 1 {
-				row = append([]string{plan.Version.Ref()}, row...)
-			}
-			rows = append(rows, row)
 		}
-	}
-	if in.json {
 		return nil
 	}
-	head := []string{"REGION", "FORMAT", "SIZE", "WOULD", "WHY"}
-	if len(list) > 1 {
-		head = append([]string{"VERSION"}, head...)
-	}
-	if err := in.columns(head, rows); err != nil {
+	pg := in.page()
+	words.Planned(pg, list)
+	if err := in.show(pg); err != nil {
 		return err
-	}
-	switch {
-	case bytes > 0:
-		in.note("%s would be copied; nothing was done", mib(bytes))
-	case more:
-		in.note("nothing was done")
-	default:
-		in.note("nothing would be copied")
 	}
 	if len(r.Tags) > 0 {
 		in.note("then %s would move, if all regions hold all versions", strings.Join(r.Tags, ", "))
@@ -208,7 +160,6 @@ func (in *invocation) unpublish(ctx context.Context, a *app.Session, regions []s
 	if err != nil {
 		return err
 	}
-	var rows [][]string
 	var failed []string
 	for i := range list {
 		d := &list[i]
@@ -217,19 +168,18 @@ func (in *invocation) unpublish(ctx context.Context, a *app.Session, regions []s
 				return err
 			}
 		}
-		state := "removed"
 		if d.Error != "" {
-			state = "FAILED"
 			failed = append(failed, fmt.Sprintf("  %s %s: %s", d.Region, d.Location, d.Error))
 		}
-		rows = append(rows, []string{d.Region, d.Key().String(), d.ID, state})
 	}
 	if len(list) == 0 {
 		in.note("%s is in none of these regions; nothing was done", v.Ref())
 		return nil
 	}
 	if !in.json {
-		if err := in.columns([]string{"REGION", "FORMAT", "ID", "STATE"}, rows); err != nil {
+		pg := in.page()
+		words.Removed(pg, list)
+		if err := in.show(pg); err != nil {
 			return err
 		}
 	}
@@ -306,33 +256,11 @@ func runManifest(ctx context.Context, in *invocation, a *app.Session) error {
 		}
 		return err
 	}
-	rows := [][2]string{{"manifest", in.paint(bold, v.Ref())}, {"build", m.Build}, {"created", m.Created},
-		{"base", fmt.Sprintf("%s@%s  %s", m.Base.Name, m.Base.Version, m.Base.Digest)}}
-	for _, name := range slices.Sorted(maps.Keys(m.Labels)) {
-		rows = append(rows, [2]string{"label", name + " = " + m.Labels[name]})
+	pg := in.page()
+	words.Manifest(pg, m)
+	if err := in.show(pg); err != nil {
+		return err
 	}
-	keys, width := map[[2]string]string{}, 0 // by variant and name
-	for _, a := range m.Artifacts {
-		key := artifact.Key{Variant: a.Variant, Name: a.Name, Format: a.Format}.String()
-		keys[[2]string{a.Variant, a.Name}], width = key, max(width, len(key))
-	}
-	for _, a := range m.Artifacts {
-		rows = append(rows, [2]string{"artifact",
-			fmt.Sprintf("%-*s %10s  %s", width, keys[[2]string{a.Variant, a.Name}], mib(a.Bytes), a.Digest)})
-	}
-	ids := 0
-	for _, list := range m.Regions {
-		for _, pl := range list {
-			ids = max(ids, len(pl.ID))
-		}
-	}
-	for _, name := range slices.Sorted(maps.Keys(m.Regions)) {
-		for _, pl := range m.Regions[name] {
-			rows = append(rows, [2]string{"region", fmt.Sprintf("%-12s %-*s  %-*s  verified %s", name, width,
-				keys[[2]string{pl.Variant, pl.Name}], ids, pl.ID, pl.Verified)})
-		}
-	}
-	in.pairs(rows)
 	if len(m.Regions) == 0 {
 		in.note("no region holds it yet")
 		if a.Publishes(v.Image) {

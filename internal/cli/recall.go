@@ -15,6 +15,7 @@ import (
 	"zygos/internal/app"
 	"zygos/internal/catalog"
 	"zygos/internal/rules"
+	"zygos/internal/words"
 )
 
 var cmdRecall = &command{
@@ -70,11 +71,9 @@ func runRecall(ctx context.Context, in *invocation, a *app.Session) error {
 		return err
 	}
 	if !in.json {
-		var rows [][]string
-		for _, t := range list {
-			rows = append(rows, []string{t.Ref, dash(strings.Join(t.Tags, ", ")), dash(strings.Join(t.Regions, ", ")), fmt.Sprint(t.Children)})
-		}
-		if err := in.columns([]string{"RECALLS", "TAGS", "REGIONS", "BUILT ON IT"}, rows); err != nil {
+		pg := in.page()
+		words.Touched(pg, list)
+		if err := in.show(pg); err != nil {
 			return err
 		}
 		if !f.descendants && list[0].Children > 0 {

@@ -8,6 +8,7 @@ import (
 
 	"zygos/internal/app"
 	"zygos/internal/manifest"
+	"zygos/internal/words"
 )
 
 var cmdRegions = &command{
@@ -57,22 +58,13 @@ func runRegions(ctx context.Context, in *invocation, a *app.Session) error {
 	if err != nil {
 		return err
 	}
-	if in.json {
-		return in.writeJSON(list)
-	}
-	if len(list) == 0 {
-		in.note("zygos.toml has no region; add [region.NAME] with kind = \"folder\" and path = \"…\"")
-		return nil
-	}
-	var rows [][]string
-	for _, r := range list {
-		takes := "all"
-		if len(r.Formats) > 0 {
-			takes = strings.Join(r.Formats, ", ")
+	return in.answer(list, func(pg *words.Page) {
+		if len(list) == 0 {
+			pg.Note("zygos.toml has no region; add [region.NAME] with kind = \"folder\" and path = \"…\"")
+			return
 		}
-		rows = append(rows, []string{r.Region, r.Kind, r.Place, takes, fmt.Sprint(r.Versions), mib(r.Bytes)})
-	}
-	return in.columns([]string{"REGION", "KIND", "PLACE", "TAKES", "VERSIONS", "SIZE"}, rows)
+		words.Regions(pg, list)
+	})
 }
 
 var cmdLocate = &command{
@@ -171,12 +163,5 @@ func (in *invocation) everywhere(ctx context.Context, a *app.Session) error {
 		}
 		return nil
 	}
-	if in.json {
-		return in.writeJSON(list)
-	}
-	var rows [][]string
-	for _, pl := range list {
-		rows = append(rows, []string{pl.Region, pl.Key().String(), pl.ID, pl.Location})
-	}
-	return in.columns([]string{"REGION", "ARTIFACT", "ID", "LOCATION"}, rows)
+	return in.answer(list, func(pg *words.Page) { words.Placements(pg, list) })
 }

@@ -2,13 +2,11 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"strings"
 
 	"zygos/internal/app"
-	"zygos/internal/plain"
 	"zygos/internal/record"
-	"zygos/internal/repeat"
+	"zygos/internal/words"
 )
 
 var cmdRepeat = &command{
@@ -37,37 +35,11 @@ func runRepeat(ctx context.Context, in *invocation, a *app.Session) error {
 	}
 	v, o, err := a.Repeat(ctx, in.args[0])
 	l.end()
-	switch {
-	case o == nil:
+	if o == nil {
 		return err
-	case in.json:
-		if e := in.writeJSON(o); e != nil {
-			return e
-		}
-	case o.Identical:
-		fmt.Fprintf(in.out, "%s comes out the same, bit for bit: %s, in %s\n", v.Ref(), counted(len(o.Artifacts), "artifact"), human(o.Took))
-		if o.Stage != "" {
-			in.note("stage %s came out different, in what no artifact holds: %s", o.Stage, someFiles(o))
-		}
-	default:
-		in.differs(v.Ref(), o.Variant, o.Stage)
-		for _, d := range o.Files {
-			fmt.Fprintf(in.out, "  %-8s %s %s\n", d.State, plain.Text(d.Path), strings.Join(d.What, ", "))
-			if d.How != "" {
-				fmt.Fprintf(in.out, "           %s\n", d.How)
-			}
-		}
-		if o.More > 0 {
-			fmt.Fprintf(in.out, "  and %d names more\n", o.More)
-		}
-		if o.Times {
-			fmt.Fprintf(in.out, "  times of files alone differ: a script sets them, with touch or a copy that keeps them\n")
-		}
-		for _, f := range o.Artifacts {
-			if f.Was != f.Now {
-				fmt.Fprintf(in.out, "  artifact %s was %.19s… and is %.19s…\n", f.Artifact, f.Was, dash(f.Now))
-			}
-		}
+	}
+	if e := in.answer(o, func(pg *words.Page) { words.Repeat(pg, v.Ref(), o) }); e != nil {
+		return e
 	}
 	if err != nil {
 		return err
@@ -77,28 +49,4 @@ func runRepeat(ctx context.Context, in *invocation, a *app.Session) error {
 	}
 	in.next("zygos show " + v.Ref())
 	return nil
-}
-
-// someFiles names the first files that differ.
-func someFiles(o *repeat.Outcome) string {
-	var names []string
-	for _, d := range o.Files[:min(3, len(o.Files))] {
-		names = append(names, plain.Text(d.Path))
-	}
-	if more := len(o.Files) - len(names) + o.More; more > 0 {
-		return fmt.Sprintf("%s and %d more", strings.Join(names, ", "), more)
-	}
-	return strings.Join(names, ", ")
-}
-
-// differs says where a version that was built again first differs.
-func (in *invocation) differs(ref, variant, stage string) {
-	where := "stage " + stage
-	if stage == "capture" {
-		where = "the capture: the trees are the same"
-	}
-	if variant != "" {
-		where += " of variant " + variant
-	}
-	fmt.Fprintf(in.out, "%s comes out %s, first in %s\n", ref, in.paint(red, "different"), where)
 }

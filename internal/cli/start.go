@@ -14,6 +14,7 @@ import (
 
 	"zygos/internal/app"
 	"zygos/internal/machine"
+	"zygos/internal/words"
 )
 
 func (in *invocation) newWorkspace(dir string) error {
@@ -57,7 +58,7 @@ func runDemo(ctx context.Context, in *invocation) error {
 	if err != nil {
 		return err
 	}
-	in.note("%s", in.paint(bold, "The Ebbline workspace is in "+dir+". Every command below is one you can type there."))
+	in.note("%s", in.paint(words.Bold, "The Ebbline workspace is in "+dir+". Every command below is one you can type there."))
 	command := func(words string) *exec.Cmd {
 		cmd := exec.CommandContext(ctx, self, strings.Fields(words)...)
 		cmd.Args[0] = "zygos"
@@ -68,9 +69,9 @@ func runDemo(ctx context.Context, in *invocation) error {
 	}
 	for _, step := range demoSteps {
 		if step.why != "" {
-			in.note("\n%s", in.paint(faint, "# "+step.why))
+			in.note("\n%s", in.paint(words.Faint, "# "+step.why))
 		}
-		in.note("%s %s", in.paint(green, "$"), in.paint(bold, "zygos "+step.command))
+		in.note("%s %s", in.paint(words.Green, "$"), in.paint(words.Bold, "zygos "+step.command))
 		if words, beside := strings.CutSuffix(step.command, " &"); beside {
 			end, err := in.beside(command(words))
 			if err != nil {
@@ -100,7 +101,7 @@ func runDemo(ctx context.Context, in *invocation) error {
 			return fmt.Errorf("zygos %s: %w", step.command, err)
 		}
 	}
-	in.note("\n%s", in.paint(bold, fmt.Sprintf("Done in %s.", human(time.Since(began)))))
+	in.note("\n%s", in.paint(words.Bold, fmt.Sprintf("Done in %s.", human(time.Since(began)))))
 	in.note("kelp-bay is simulated, and answers only while 'zygos standin' runs in that folder.")
 	in.next(fmt.Sprintf("cd %s, change a line in scripts/link-install.sh, then zygos preview turbine-link", dir))
 	return nil

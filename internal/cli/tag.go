@@ -8,6 +8,7 @@ import (
 
 	"zygos/internal/app"
 	"zygos/internal/catalog"
+	"zygos/internal/words"
 )
 
 var cmdTag = &command{
@@ -57,25 +58,11 @@ func runTag(ctx context.Context, in *invocation, a *app.Session) error {
 	return in.moved(a, moves, err)
 }
 
-// moveText is a move in words.
-func moveText(m catalog.Move) string {
-	text := fmt.Sprintf("%s@%s -> %s", m.Image, m.Tag, m.Version)
-	switch {
-	case m.Version == "":
-		text = fmt.Sprintf("%s@%s removed (was %s)", m.Image, m.Tag, m.Was)
-	case m.Was == m.Version:
-		text += " (as before)"
-	case m.Was != "":
-		text += fmt.Sprintf(" (was %s)", m.Was)
-	}
-	return text
-}
-
 // moved says what moved; failed is why the regions could not be told.
 func (in *invocation) moved(a *app.Session, moves []catalog.Move, failed error) error {
 	for _, m := range moves {
 		if !in.json {
-			fmt.Fprintln(in.out, moveText(m))
+			fmt.Fprintln(in.out, words.Move(m))
 		}
 	}
 	if in.json {
@@ -98,26 +85,12 @@ func (in *invocation) writeMoves(ctx context.Context, a *app.Session) error {
 	if err != nil {
 		return err
 	}
-	if in.json {
-		return in.writeJSON(append([]catalog.Move{}, moves...))
-	}
-	if len(moves) == 0 {
-		in.note("%s has no tags yet", image)
-		in.next(fmt.Sprintf("zygos tag %s stable", image))
-		return nil
-	}
-	seen := map[string]bool{}
-	var rows [][]string
-	for _, m := range moves {
-		state := "moved on"
-		if !seen[m.Tag] {
-			state = "now"
-			if m.Version == "" {
-				state = "removed"
-			}
+	return in.answer(append([]catalog.Move{}, moves...), func(pg *words.Page) {
+		if len(moves) == 0 {
+			pg.Note("%s has no tags yet", image)
+			pg.Next(fmt.Sprintf("zygos tag %s stable", image))
+			return
 		}
-		seen[m.Tag] = true
-		rows = append(rows, []string{m.Tag, dash(m.Version), dash(m.Was), state, when(m.At), m.Who, dash(m.Why)})
-	}
-	return in.columns([]string{"TAG", "VERSION", "WAS", "STATE", "MOVED", "WHO", "WHY"}, rows)
+		words.Moves(pg, moves)
+	})
 }

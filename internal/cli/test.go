@@ -5,13 +5,12 @@ import (
 	"flag"
 	"fmt"
 	"slices"
-	"strings"
 
 	"zygos/internal/app"
-	"zygos/internal/plain"
 	"zygos/internal/record"
 	"zygos/internal/report"
 	"zygos/internal/store"
+	"zygos/internal/words"
 )
 
 var cmdTest = &command{
@@ -87,15 +86,10 @@ func runTest(ctx context.Context, in *invocation, a *app.Session) error {
 			return e
 		}
 	default:
-		if e := in.results(t.Results); e != nil {
+		pg := in.page()
+		words.Tested(pg, t)
+		if e := in.show(pg); e != nil {
 			return e
-		}
-		fmt.Fprintf(in.out, "%s: %s\n", t.Version.Ref(), said(counts))
-		if len(t.Spent) > 1 {
-			in.note("time  %s", spent(t.Spent))
-		}
-		if t.Judgement == nil {
-			in.note("only some checks judged: that is not kept")
 		}
 	}
 	switch {
@@ -111,63 +105,4 @@ func runTest(ctx context.Context, in *invocation, a *app.Session) error {
 		in.next("zygos show " + t.Version.Ref())
 	}
 	return nil
-}
-
-// spent says where time went.
-func spent(list []app.Spent) string {
-	var parts []string
-	for _, s := range list {
-		text := s.On
-		if s.Bytes > 0 {
-			text += " " + mib(s.Bytes)
-		}
-		parts = append(parts, text+" "+human(s.Took))
-	}
-	return strings.Join(parts, ", ")
-}
-
-// said is counts in words.
-func said(c record.Counts) string {
-	var parts []string
-	for _, p := range []struct {
-		n    int
-		word string
-	}{{c.Failed, "failed"}, {c.Passed, "passed"}, {c.Warned, "warned"}, {c.Skipped, "skipped"}} {
-		if p.n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.word))
-		}
-	}
-	return strings.Join(parts, ", ")
-}
-
-// results writes a line for each check, and what was wrong below it.
-func (in *invocation) results(list []record.CheckResult) error {
-	var rows [][]string
-	for _, r := range list {
-		in := "sandbox"
-		if r.Booted {
-			in = "vm"
-		}
-		rows = append(rows, []string{dash(r.Variant), r.Check, in, stateOf(r.State), human(r.Took), dash(r.Why)})
-	}
-	if err := in.columns([]string{"VARIANT", "CHECK", "IN", "RESULT", "TOOK", "WHY"}, rows); err != nil {
-		return err
-	}
-	for _, r := range list {
-		if r.State == record.Failed || r.State == record.Warned {
-			fmt.Fprintf(in.out, "\n%s\n", in.paint(bold, strings.TrimSpace(r.Variant+" "+r.Check)))
-			for _, line := range r.Wrong() {
-				fmt.Fprintf(in.out, "  %s\n", plain.Lines(line))
-			}
-		}
-	}
-	return nil
-}
-
-// stateOf is a state as tables show it.
-func stateOf(s string) string {
-	if s == record.Failed {
-		return "FAILED"
-	}
-	return s
 }

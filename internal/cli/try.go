@@ -14,6 +14,7 @@ import (
 	"zygos/internal/app"
 	"zygos/internal/plain"
 	"zygos/internal/vm"
+	"zygos/internal/words"
 )
 
 var cmdTry = &command{
@@ -73,7 +74,7 @@ func runTry(ctx context.Context, in *invocation, a *app.Session) error {
 	if f.keep {
 		keep = a.Kept(in.args[0])
 	}
-	in.note("%s", in.paint(bold, view.About))
+	in.note("%s", in.paint(words.Bold, view.About))
 	if keep == "" {
 		in.note("What changes is thrown away.")
 	}
@@ -101,7 +102,7 @@ func (in *invocation) boot(ctx context.Context, a *app.Session, r app.BootReques
 	if err != nil {
 		return err
 	}
-	in.note("%s", in.paint(bold, b.About))
+	in.note("%s", in.paint(words.Bold, b.About))
 	in.note("It starts %s. Ctrl-A X ends it.", helped(b))
 	for _, p := range r.Ports {
 		in.note("  127.0.0.1:%d leads to port %d", p.Host, p.Guest)
@@ -134,7 +135,7 @@ func (in *invocation) bootAndRun(ctx context.Context, a *app.Session, r app.Boot
 	if err != nil {
 		return err
 	}
-	in.note("%s", in.paint(bold, b.About))
+	in.note("%s", in.paint(words.Bold, b.About))
 	in.note("It starts %s.", helped(b))
 	l := in.follow(a)
 	code, err := a.Command(ctx, b, command, raw(in.out), raw(in.err), func(line string) {

@@ -1,13 +1,13 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"flag"
 	"fmt"
 
 	"zygos/internal/app"
 	"zygos/internal/publish"
+	"zygos/internal/words"
 )
 
 var cmdVerify = &command{
@@ -83,46 +83,26 @@ func (in *invocation) verifyIndex(ctx context.Context, f *verifyFlags) error {
 
 // found writes what was found; how is how it was looked, failed what went wrong beside it.
 func (in *invocation) found(list []publish.Found, how string, failed error, repaired bool) error {
-	left, mends, sound := 0, 0, 0
-	regions := map[string]bool{}
-	var rows [][]string
-	foreign := false
-	for i := range list {
-		f := &list[i]
-		regions[f.Region] = true
-		if f.Broken() {
-			left++
-		}
-		if f.Mends() {
-			mends++
-		}
-		if f.State == publish.Sound {
-			sound++
-			continue
-		}
-		foreign = foreign || f.State == publish.Foreign
-		rows = append(rows, []string{f.Region, dash(f.Ref()), dash(cmp.Or(f.Key().String(), f.Location)), f.State, f.What})
-	}
+	n := publish.Count(list)
 	if in.json {
-		if e := in.writeJSON(append([]publish.Found{}, list...)); e != nil || (left == 0 && failed == nil) {
+		if e := in.writeJSON(append([]publish.Found{}, list...)); e != nil || (n.Broken == 0 && failed == nil) {
 			return e
 		}
 		return &exitError{exitIncomplete}
 	}
-	if len(rows) > 0 {
-		if err := in.columns([]string{"REGION", "VERSION", "WHAT", "STATE", "WHY"}, rows); err != nil {
-			return err
-		}
+	pg := in.page()
+	words.Found(pg, list, how)
+	if err := in.show(pg); err != nil {
+		return err
 	}
-	fmt.Fprintf(in.out, "%s in %s, %s\n", counted(sound, "sound placement"), counted(len(regions), "region"), how)
 	switch {
 	case failed != nil:
 		return failed
-	case mends > 0 && !repaired:
-		return &publish.IncompleteError{Text: counted(left, "problem") + "; 'zygos verify --repair' places again what is missing or changed"}
-	case left > 0:
-		return &publish.IncompleteError{Text: counted(left, "problem") + " left; the reasons stand above"}
-	case foreign:
+	case n.Mends > 0 && !repaired:
+		return &publish.IncompleteError{Text: counted(n.Broken, "problem") + "; 'zygos verify --repair' places again what is missing or changed"}
+	case n.Broken > 0:
+		return &publish.IncompleteError{Text: counted(n.Broken, "problem") + " left; the reasons stand above"}
+	case n.Foreign > 0:
 		in.note("what is foreign was placed by somebody else, or by a catalog that is gone; nothing here removes it")
 	}
 	if how == (&verifyFlags{}).how() {

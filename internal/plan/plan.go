@@ -365,6 +365,10 @@ func (p *Plan) pin(ctx context.Context, org *definition.Organisation, img *defin
 				names = append(names, name)
 			}
 			slices.Sort(names)
+			if len(names) == 0 {
+				return fmt.Errorf("%s: of %s@%s no tree is known, so nothing can be built on it; build %s again", img.BasePos, p.Base.Name,
+					p.Base.Version, p.Base.Name)
+			}
 			return fmt.Errorf("%s: %s@%s has the variants %s, and %s says of none of them that it starts from it; add [variant.%s] to %s",
 				img.BasePos, p.Base.Name, p.Base.Version, strings.Join(names, ", "), img.Name, names[0], img.File)
 		}

@@ -13,6 +13,15 @@ import (
 	"zygos/internal/region"
 )
 
+// What a publication does with an artifact.
+const (
+	Copies   = "copy"
+	Changes  = "change"
+	Captures = "capture"
+	Verifies = "verify"
+	Fails    = "fail"
+)
+
 // Planned is what a publication would do with an artifact in a region.
 type Planned struct {
 	Region  string `json:"region"`
@@ -20,7 +29,7 @@ type Planned struct {
 	Name    string `json:"name,omitempty"`
 	Format  string `json:"format,omitempty"`
 	Bytes   int64  `json:"bytes"`
-	Does    string `json:"does"` // "copy", "change", "capture", "verify", or "fail"
+	Does    string `json:"does"` // one of these words
 	Why     string `json:"why"`
 }
 
@@ -49,7 +58,7 @@ func (p *Publication) Plan(ctx context.Context) (list []Planned, err error) {
 		}))
 		before := len(list)
 		for _, l := range p.lacks(t) {
-			list = append(list, Planned{Region: r.Name, Variant: l.Variant, Format: l.Format, Does: "capture",
+			list = append(list, Planned{Region: r.Name, Variant: l.Variant, Format: l.Format, Does: Captures,
 				Why: "the region wants the format, and the version lacks it"})
 		}
 		for _, a := range p.Version.Artifacts {
@@ -58,7 +67,7 @@ func (p *Publication) Plan(ctx context.Context) (list []Planned, err error) {
 			}
 		}
 		if len(list) == before {
-			list = append(list, Planned{Region: r.Name, Does: "fail", Why: fmt.Sprintf("it takes none of the artifacts of %s", p.Version.Ref())})
+			list = append(list, Planned{Region: r.Name, Does: Fails, Why: fmt.Sprintf("it takes none of the artifacts of %s", p.Version.Ref())})
 		}
 	}
 	return list, ctx.Err()
@@ -67,7 +76,7 @@ func (p *Publication) Plan(ctx context.Context) (list []Planned, err error) {
 // planned is what would be done with an artifact.
 func (p *Publication) planned(ctx context.Context, t *target, a catalog.Artifact, held []catalog.Placement,
 	underway []catalog.Underway) Planned {
-	one := Planned{Region: t.Name, Variant: a.Variant, Name: a.Name, Format: a.Format, Bytes: a.Bytes, Does: "copy",
+	one := Planned{Region: t.Name, Variant: a.Variant, Name: a.Name, Format: a.Format, Bytes: a.Bytes, Does: Copies,
 		Why: "it was not placed there yet"}
 	if i := slices.IndexFunc(underway, func(u catalog.Underway) bool { return u.Region == t.Name && u.Key() == a.Key() }); i >= 0 {
 		if one.Why = "it was not tried yet"; underway[i].State == region.Failed {
@@ -77,7 +86,7 @@ func (p *Publication) planned(ctx context.Context, t *target, a catalog.Artifact
 		}
 	}
 	if _, err := p.item(t, a); err != nil {
-		one.Does, one.Why = "fail", err.Error()
+		one.Does, one.Why = Fails, err.Error()
 		return one
 	}
 	i := slices.IndexFunc(held, func(pl catalog.Placement) bool {
@@ -95,13 +104,13 @@ func (p *Publication) planned(ctx context.Context, t *target, a catalog.Artifact
 	case errors.Is(err, region.ErrAbsent):
 		one.Why = "it is not there any more: " + err.Error()
 	case err != nil:
-		one.Does, one.Why = "fail", err.Error()
+		one.Does, one.Why = Fails, err.Error()
 	case size != a.Bytes || !got.IsZero() && got != a.Digest:
 		one.Why = "what lies there is something else"
 	case len(differs) > 0:
-		one.Does, one.Why = "change", strings.Join(differs, ", ")
+		one.Does, one.Why = Changes, strings.Join(differs, ", ")
 	default:
-		one.Does, one.Why = "verify", "it is there, as "+held[i].ID
+		one.Does, one.Why = Verifies, "it is there, as "+held[i].ID
 	}
 	return one
 }

@@ -60,6 +60,25 @@ func (f *Found) Mends() bool {
 // Broken says whether it is not, or may not be, as it should.
 func (f *Found) Broken() bool { return f.Mends() || f.State == Unreachable || f.State == Another }
 
+// Tally is how many of what was found are what.
+type Tally struct{ Sound, Regions, Mends, Broken, Foreign int }
+
+// Count counts what was found.
+func Count(list []Found) (t Tally) {
+	regions := map[string]bool{}
+	for i := range list {
+		f := &list[i]
+		regions[f.Region] = true
+		for n, is := range map[*int]bool{&t.Sound: f.State == Sound, &t.Mends: f.Mends(), &t.Broken: f.Broken(), &t.Foreign: f.State == Foreign} {
+			if is {
+				*n++
+			}
+		}
+	}
+	t.Regions = len(regions)
+	return t
+}
+
 // Ref is the version that it belongs to, "" for none.
 func (f *Found) Ref() string {
 	if f.Image == "" {

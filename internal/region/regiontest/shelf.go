@@ -45,17 +45,12 @@ func Use(t testing.TB, shelves ...*Shelf) {
 }
 
 func (s *Shelf) Place(ctx context.Context, item region.Item, told region.Told) (region.Placed, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.Asked++; len(s.Fails) > 0 {
-		err := s.Fails[0]
-		if s.Fails = s.Fails[1:]; err != nil {
-			return region.Placed{}, err
-		}
+	if err := s.asked(); err != nil {
+		return region.Placed{}, err
 	}
 	at := "shelf:" + item.File
 	placed := region.Placed{ID: s.Name + "/" + item.File, Location: at, By: "content"}
-	if had, ok := s.Things[at]; ok && digest.Of(had) == item.Digest {
+	if had, ok := s.get(at); ok && digest.Of(had) == item.Digest {
 		return placed, nil
 	}
 	source, err := item.Source(ctx)
@@ -64,8 +59,25 @@ func (s *Shelf) Place(ctx context.Context, item region.Item, told region.Told) (
 	}
 	content, err := os.ReadFile(source)
 	told(region.Copying, int64(len(content)))
-	s.Things[at], placed.Copied = content, true
+	s.put(at, content)
+	placed.Copied = true
 	return placed, err
+}
+
+// asked counts a call of Place, and is how that fails.
+func (s *Shelf) asked() (err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.Asked++; len(s.Fails) > 0 {
+		err, s.Fails = s.Fails[0], s.Fails[1:]
+	}
+	return err
+}
+
+func (s *Shelf) put(name string, content []byte) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.Things[name] = content
 }
 
 func (s *Shelf) Fetch(_ context.Context, at string, from int64) (io.ReadCloser, error) {
@@ -127,9 +139,7 @@ func (s *Shelf) Withdraw(_ context.Context, name string) error {
 }
 
 func (s *Shelf) Document(_ context.Context, name string, text []byte) (string, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.Things[name] = text
+	s.put(name, text)
 	return "shelf:" + name, nil
 }
 

@@ -64,7 +64,8 @@ func (p *past) add(ref string, base plan.Base, below []string, stages ...string)
 	}
 	p.versions = append(p.versions, catalog.Version{Image: image, Version: version, Build: ref, Trees: []catalog.Tree{{Layers: all}}})
 	v := &p.versions[len(p.versions)-1]
-	p.records[ref] = &record.Record{Build: ref, Version: v, Shapes: []record.Shape{made}, Plan: &plan.Plan{Image: image, Version: version, Base: base,
+	p.records[ref] = &record.Record{Build: ref, Version: v, Shapes: []record.Shape{made}, Plan: &plan.Plan{Image: image, Version: version,
+		Base:   base,
 		Shapes: []plan.Shape{shape}}}
 }
 

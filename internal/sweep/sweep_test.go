@@ -74,7 +74,8 @@ func TestRunsThatDiedGo(t *testing.T) {
 	defer hold.Close()
 	require.NoDirExists(t, s.Dir.Run("b-dead"), "who begins a run sweeps")
 	require.NoError(t, os.MkdirAll(s.Dir.Run("b-dead"), 0o755))
-	require.NoError(t, s.Catalog.StartBuild(t.Context(), catalog.Build{ID: "b-dead", Image: "link", Version: "1.0.0", Place: s.ID, Started: time.Now()}))
+	require.NoError(t, s.Catalog.StartBuild(t.Context(), catalog.Build{ID: "b-dead", Image: "link", Version: "1.0.0", Place: s.ID,
+		Started: time.Now()}))
 	list, err := sweep.Runs(t.Context(), s.State)
 	require.NoError(t, err)
 	require.Equal(t, "unfinished run", list[0].What)
@@ -89,7 +90,8 @@ func TestRunsThatDiedGo(t *testing.T) {
 func TestRecordsAreSettled(t *testing.T) {
 	s := opened(t)
 	v := sessiontest.Register(t, s, "link@1.0.0", "field-os@1")
-	require.NoError(t, s.Catalog.StartBuild(t.Context(), catalog.Build{ID: "b-lost", Image: "link", Version: "1.0.1", Place: s.ID, Started: time.Now()}))
+	require.NoError(t, s.Catalog.StartBuild(t.Context(), catalog.Build{ID: "b-lost", Image: "link", Version: "1.0.1", Place: s.ID,
+		Started: time.Now()}))
 	require.NoError(t, s.Catalog.EndBuild(t.Context(), "b-lost", catalog.Failed, "", time.Now()))
 	for _, id := range []string{v.Build, "b-lost", "b-unknown"} {
 		require.NoError(t, os.MkdirAll(s.Dir.Build(id, ""), 0o755))

@@ -21,6 +21,7 @@ import (
 	"zygos/internal/needtest"
 	"zygos/internal/plan"
 	"zygos/internal/publish"
+	"zygos/internal/record"
 	"zygos/internal/rules"
 )
 
@@ -70,7 +71,7 @@ func act(t *testing.T, s *app.Session, r *rand.Rand, caller, n int) error {
 		}
 		return built[0].Err
 	case 3, 4:
-		_, _, err := s.Publish(t.Context(), app.PublishRequest{Refs: []string{image}}, func(publish.Placed) {})
+		_, _, err := s.Publish(t.Context(), app.PublishRequest{Refs: []string{image}}, func(record.Delivery) {})
 		return err
 	case 5:
 		_, _, err := s.Unpublish(t.Context(), image, nil)

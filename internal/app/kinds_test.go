@@ -22,6 +22,7 @@ import (
 	"zygos/internal/layer"
 	"zygos/internal/plan"
 	"zygos/internal/publish"
+	"zygos/internal/record"
 	"zygos/internal/region"
 	"zygos/internal/region/kinds"
 	"zygos/internal/region/regiontest"
@@ -81,7 +82,7 @@ func TestNewKindOfRegionIsOneEntryOfTheTable(t *testing.T) {
 	a := opened(t, "\n[region.attic]\nkind = \"shelf\"\nboard = \"oak\"\n")
 	request := app.PublishRequest{Refs: []string{"first"}, Regions: []string{"attic"}}
 	var states []string
-	done, _, err := a.Publish(t.Context(), request, func(p publish.Placed) { states = append(states, p.State) })
+	done, _, err := a.Publish(t.Context(), request, func(p record.Delivery) { states = append(states, p.State) })
 	require.NoError(t, err)
 	v, placed := done[0].Version, done[0].Placed
 	require.Equal(t, []string{publish.Again, region.Copying, region.Done}, states)
@@ -105,7 +106,7 @@ func TestNewKindOfRegionIsOneEntryOfTheTable(t *testing.T) {
 
 	// Trying again does not help against everything.
 	board.Asked, board.Fails = 0, []error{errors.New("gone")}
-	done, _, err = a.Publish(t.Context(), request, func(publish.Placed) {})
+	done, _, err = a.Publish(t.Context(), request, func(record.Delivery) {})
 	require.NoError(t, err)
 	require.Equal(t, "gone", done[0].Placed[0].Error)
 	require.Equal(t, 1, board.Asked)
@@ -114,7 +115,7 @@ func TestNewKindOfRegionIsOneEntryOfTheTable(t *testing.T) {
 	require.Empty(t, under, "nothing follows for what was placed before")
 	require.NoError(t, a.Catalog.Unplace(t.Context(), catalog.Placement{Image: "first", Version: "0.1.0", Region: "attic", Format: "tar"}))
 	board.Fails = []error{errors.New("gone")}
-	_, _, err = a.Publish(t.Context(), request, func(publish.Placed) {})
+	_, _, err = a.Publish(t.Context(), request, func(record.Delivery) {})
 	require.NoError(t, err)
 	under, err = a.Catalog.Underways(t.Context(), "first", "0.1.0", "")
 	require.NoError(t, err)

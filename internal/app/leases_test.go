@@ -13,10 +13,11 @@ import (
 	"zygos/internal/app"
 	"zygos/internal/catalog"
 	"zygos/internal/publish"
+	"zygos/internal/record"
 	"zygos/internal/state"
 )
 
-func silent(publish.Placed) {}
+func silent(record.Delivery) {}
 
 // While a version is published, somebody removes it from its region, and a third repairs it: what they leave agrees with the catalog.
 func TestPublishAgainstRemove(t *testing.T) {

@@ -13,6 +13,7 @@ import (
 	"zygos/internal/machine"
 	"zygos/internal/manifest"
 	"zygos/internal/publish"
+	"zygos/internal/record"
 	"zygos/internal/region/kinds"
 	"zygos/internal/retention"
 	"zygos/internal/state"
@@ -29,7 +30,7 @@ type PublishRequest struct {
 // Published is what became of one version.
 type Published struct {
 	Version *catalog.Version
-	Placed  []publish.Placed
+	Placed  []record.Delivery
 	Failed  error // its documents could not be written
 }
 
@@ -55,7 +56,7 @@ func (a *Session) publications(ctx context.Context, r PublishRequest) (list []*p
 		if err != nil {
 			return nil, err
 		}
-		list = append(list, &publish.Publication{Session: a.Session, Version: v, Regions: to, Host: a.Host, Each: func(publish.Placed) {},
+		list = append(list, &publish.Publication{Session: a.Session, Version: v, Regions: to, Host: a.Host, Each: func(record.Delivery) {},
 			Progress: a.Progress, There: a.RegionProgress, Capture: func(ctx context.Context, variant, format string) error {
 				engine, err := a.engine()
 				if err == nil {
@@ -90,7 +91,7 @@ func (a *Session) alike(image, format string) definition.Artifact {
 // Publish places versions in the regions named, or in those of their images, writes their documents, and moves tags to them if all of
 // them are everywhere. What happened is in the list, also beside an error.
 func (a *Session) Publish(ctx context.Context, r PublishRequest,
-	each func(publish.Placed)) (list []Published, moves []catalog.Move, err error) {
+	each func(record.Delivery)) (list []Published, moves []catalog.Move, err error) {
 	if err := a.Writable(); err != nil {
 		return nil, nil, err
 	}
@@ -154,7 +155,7 @@ func (a *Session) waiter(doing string) state.Waiter {
 // Plan is what Publish would do with a version.
 type Plan struct {
 	Version *catalog.Version
-	Would   []publish.Planned
+	Would   []record.PlannedDelivery
 }
 
 // PlanPublish says what Publish would do.
@@ -171,7 +172,7 @@ func (a *Session) PlanPublish(ctx context.Context, r PublishRequest) (list []Pla
 }
 
 // Unpublish takes a version, also a recalled one, out of the regions named, or of all that hold it.
-func (a *Session) Unpublish(ctx context.Context, ref string, regions []string) (*catalog.Version, []publish.Placed, error) {
+func (a *Session) Unpublish(ctx context.Context, ref string, regions []string) (*catalog.Version, []record.Delivery, error) {
 	v, err := a.Look(ctx, ref)
 	if err == nil {
 		err = a.Writable()
@@ -184,7 +185,7 @@ func (a *Session) Unpublish(ctx context.Context, ref string, regions []string) (
 			return v, nil, nil
 		}
 	}
-	p := publish.Publication{Session: a.Session, Version: v, Each: func(publish.Placed) {}}
+	p := publish.Publication{Session: a.Session, Version: v, Each: func(record.Delivery) {}}
 	if p.Regions, err = publish.Regions(a.Session, v, regions); err != nil {
 		return nil, nil, err
 	}

@@ -15,6 +15,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/digest"
 	"zygos/internal/publish"
+	"zygos/internal/record"
 	"zygos/internal/region/kinds"
 )
 
@@ -43,7 +44,7 @@ func TestPublishAgainstPrune(t *testing.T) {
 		old := fmt.Sprintf("first@0.1.%d", round-1)
 		var group sync.WaitGroup
 		group.Go(func() {
-			placed, _, err := a.Publish(t.Context(), app.PublishRequest{Refs: []string{old}, Regions: []string{"here"}}, func(publish.Placed) {})
+			placed, _, err := a.Publish(t.Context(), app.PublishRequest{Refs: []string{old}, Regions: []string{"here"}}, func(record.Delivery) {})
 			var gone *catalog.NotFoundError
 			var leaving *catalog.LeavingError
 			if err != nil && !errors.As(err, &gone) && !errors.As(err, &leaving) {
@@ -97,7 +98,7 @@ func TestTagAgainstRecall(t *testing.T) {
 			return blob.Digest
 		})
 		ref := fmt.Sprintf("first@0.1.%d", round)
-		_, _, err := a.Publish(t.Context(), app.PublishRequest{Refs: []string{ref}, Regions: []string{"here"}}, func(publish.Placed) {})
+		_, _, err := a.Publish(t.Context(), app.PublishRequest{Refs: []string{ref}, Regions: []string{"here"}}, func(record.Delivery) {})
 		require.NoError(t, err)
 		move := app.TagRequest{Refs: []string{ref}, Tags: []string{"stable"}}
 		var group sync.WaitGroup

@@ -10,12 +10,12 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"zygos/internal/app"
 	"zygos/internal/manifest"
 	"zygos/internal/plain"
 	"zygos/internal/publish"
+	"zygos/internal/record"
 	"zygos/internal/store"
 	"zygos/internal/words"
 )
@@ -65,10 +65,10 @@ func runPublish(ctx context.Context, in *invocation, a *app.Session) error {
 		return in.unpublish(ctx, a, f.regions)
 	}
 	l := in.follow(a)
-	list, moves, err := a.Publish(ctx, r, func(d publish.Placed) {
+	list, moves, err := a.Publish(ctx, r, func(d record.Delivery) {
 		switch {
 		case in.json:
-			_ = in.placement("placement", d) // Main says that it could not be written
+			_ = in.event("", d) // Main says that it could not be written
 		case d.State == publish.Again:
 			l.line(fmt.Sprintf("%s: %s@%s %s: %s; again in %s", d.Region, d.Image, d.Version, d.Key().String(), d.Error, human(d.Pause)))
 		}
@@ -95,22 +95,6 @@ func runPublish(ctx context.Context, in *invocation, a *app.Session) error {
 	return err
 }
 
-// placement writes a line of what happened, or would, to an artifact in a region.
-func (in *invocation) placement(kind string, what any) error {
-	head, err := json.Marshal(struct {
-		Time time.Time `json:"time"`
-		Kind string    `json:"kind"`
-	}{time.Now().UTC(), kind})
-	if err != nil {
-		return err
-	}
-	text, err := json.Marshal(what)
-	if err != nil {
-		return err
-	}
-	return in.jsonLine(json.RawMessage(append(append(head[:len(head)-1], ','), text[1:]...)))
-}
-
 // published writes the result, and what failed.
 func (in *invocation) published(list []app.Published) error {
 	var failed error
@@ -135,7 +119,7 @@ func (in *invocation) planned(ctx context.Context, a *app.Session, r app.Publish
 	if in.json {
 		for _, plan := range list {
 			for i := range plan.Would {
-				if err := in.placement("plan", &plan.Would[i]); err != nil {
+				if err := in.event("", plan.Would[i]); err != nil {
 					return err
 				}
 			}
@@ -164,7 +148,7 @@ func (in *invocation) unpublish(ctx context.Context, a *app.Session, regions []s
 	for i := range list {
 		d := &list[i]
 		if in.json {
-			if err := in.placement("removed", d); err != nil {
+			if err := in.event("", record.Removal{Delivery: *d}); err != nil {
 				return err
 			}
 		}

@@ -17,6 +17,7 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/digest"
 	"zygos/internal/manifest"
+	"zygos/internal/record"
 	"zygos/internal/region"
 	"zygos/internal/region/kinds"
 	"zygos/internal/supply"
@@ -83,10 +84,10 @@ func (p *Publication) Lacks() bool {
 }
 
 // Place brings the artifacts to all regions at once. An error of one is in what happened there.
-func (p *Publication) Place(ctx context.Context) []Placed {
+func (p *Publication) Place(ctx context.Context) []record.Delivery {
 	var mu sync.Mutex
-	var list []Placed
-	done := func(one Placed) {
+	var list []record.Delivery
+	done := func(one record.Delivery) {
 		mu.Lock()
 		list = append(list, one)
 		mu.Unlock()
@@ -136,15 +137,15 @@ func (p *Publication) Place(ctx context.Context) []Placed {
 		})
 	}
 	group.Wait()
-	slices.SortFunc(list, func(a, b Placed) int {
+	slices.SortFunc(list, func(a, b record.Delivery) int {
 		return strings.Compare(a.Region+" "+a.Key().String(), b.Region+" "+b.Key().String())
 	})
 	return list
 }
 
 // none says that nothing of a version comes to a region.
-func (p *Publication) none(name string, err error) Placed {
-	return Placed{Image: p.Version.Image, Version: p.Version.Version, Region: name, State: region.Failed, Error: err.Error()}
+func (p *Publication) none(name string, err error) record.Delivery {
+	return record.Delivery{Image: p.Version.Image, Version: p.Version.Version, Region: name, State: region.Failed, Error: err.Error()}
 }
 
 // capture makes what regions want and the version lacks, and says why it could not.
@@ -206,7 +207,7 @@ func (p *Publication) underway(t *target, a catalog.Artifact, state string, done
 }
 
 // placeIn places the artifacts in one region.
-func (p *Publication) placeIn(ctx context.Context, t *target, done func(Placed)) {
+func (p *Publication) placeIn(ctx context.Context, t *target, done func(record.Delivery)) {
 	near := p.near(ctx, t)
 	defer func() { p.There(t.Name, "", 0, 0) }()
 	var group errgroup.Group
@@ -267,8 +268,8 @@ type way struct {
 	t        *target
 	artifact catalog.Artifact
 
-	mu    sync.Mutex // libraries read on goroutines of their own
-	one   Placed     // what is told of it
+	mu    sync.Mutex      // libraries read on goroutines of their own
+	one   record.Delivery // what is told of it
 	state string
 	done  int64
 	last  time.Time // when the catalog heard of it
@@ -317,10 +318,11 @@ func (w *way) again(why error, pause time.Duration) {
 }
 
 // carry brings one artifact to a region.
-func (p *Publication) carry(ctx context.Context, t *target, a catalog.Artifact, near []string) Placed {
+func (p *Publication) carry(ctx context.Context, t *target, a catalog.Artifact, near []string) record.Delivery {
 	v, began := p.Version, time.Now()
-	w := &way{p: p, t: t, artifact: a, last: began, one: Placed{Image: v.Image, Version: v.Version, Region: t.Name, Variant: a.Variant,
-		Name: a.Name, Format: a.Format, Bytes: a.Bytes}}
+	w := &way{p: p, t: t, artifact: a, last: began, one: record.Delivery{Image: v.Image, Version: v.Version, Region: t.Name,
+		Variant: a.Variant,
+		Name:    a.Name, Format: a.Format, Bytes: a.Bytes}}
 	item, err := p.item(t, a)
 	item.Near = near
 	var placed region.Placed

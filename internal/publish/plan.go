@@ -7,39 +7,14 @@ import (
 	"slices"
 	"strings"
 
-	"zygos/internal/artifact"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/record"
 	"zygos/internal/region"
 )
 
-// What a publication does with an artifact.
-const (
-	Copies   = "copy"
-	Changes  = "change"
-	Captures = "capture"
-	Verifies = "verify"
-	Fails    = "fail"
-)
-
-// Planned is what a publication would do with an artifact in a region.
-type Planned struct {
-	Region  string `json:"region"`
-	Variant string `json:"variant,omitempty"`
-	Name    string `json:"name,omitempty"`
-	Format  string `json:"format,omitempty"`
-	Bytes   int64  `json:"bytes"`
-	Does    string `json:"does"` // one of these words
-	Why     string `json:"why"`
-}
-
-// Key tells the artifact from the others of its version.
-func (p *Planned) Key() artifact.Key {
-	return artifact.Key{Variant: p.Variant, Name: p.Name, Format: p.Format}
-}
-
 // Plan says what Place would do, from what is recorded and a quick look at the regions.
-func (p *Publication) Plan(ctx context.Context) (list []Planned, err error) {
+func (p *Publication) Plan(ctx context.Context) (list []record.PlannedDelivery, err error) {
 	held, err := p.Catalog.Placements(ctx, p.Version.Image, p.Version.Version, "")
 	if err != nil {
 		return nil, err
@@ -58,7 +33,7 @@ func (p *Publication) Plan(ctx context.Context) (list []Planned, err error) {
 		}))
 		before := len(list)
 		for _, l := range p.lacks(t) {
-			list = append(list, Planned{Region: r.Name, Variant: l.Variant, Format: l.Format, Does: Captures,
+			list = append(list, record.PlannedDelivery{Region: r.Name, Variant: l.Variant, Format: l.Format, Does: record.Captures,
 				Why: "the region wants the format, and the version lacks it"})
 		}
 		for _, a := range p.Version.Artifacts {
@@ -67,7 +42,8 @@ func (p *Publication) Plan(ctx context.Context) (list []Planned, err error) {
 			}
 		}
 		if len(list) == before {
-			list = append(list, Planned{Region: r.Name, Does: Fails, Why: fmt.Sprintf("it takes none of the artifacts of %s", p.Version.Ref())})
+			list = append(list, record.PlannedDelivery{Region: r.Name, Does: record.Fails, Why: fmt.Sprintf("it takes none of the artifacts of %s",
+				p.Version.Ref())})
 		}
 	}
 	return list, ctx.Err()
@@ -75,8 +51,8 @@ func (p *Publication) Plan(ctx context.Context) (list []Planned, err error) {
 
 // planned is what would be done with an artifact.
 func (p *Publication) planned(ctx context.Context, t *target, a catalog.Artifact, held []catalog.Placement,
-	underway []catalog.Underway) Planned {
-	one := Planned{Region: t.Name, Variant: a.Variant, Name: a.Name, Format: a.Format, Bytes: a.Bytes, Does: Copies,
+	underway []catalog.Underway) record.PlannedDelivery {
+	one := record.PlannedDelivery{Region: t.Name, Variant: a.Variant, Name: a.Name, Format: a.Format, Bytes: a.Bytes, Does: record.Copies,
 		Why: "it was not placed there yet"}
 	if i := slices.IndexFunc(underway, func(u catalog.Underway) bool { return u.Region == t.Name && u.Key() == a.Key() }); i >= 0 {
 		if one.Why = "it was not tried yet"; underway[i].State == region.Failed {
@@ -86,7 +62,7 @@ func (p *Publication) planned(ctx context.Context, t *target, a catalog.Artifact
 		}
 	}
 	if _, err := p.item(t, a); err != nil {
-		one.Does, one.Why = Fails, err.Error()
+		one.Does, one.Why = record.Fails, err.Error()
 		return one
 	}
 	i := slices.IndexFunc(held, func(pl catalog.Placement) bool {
@@ -104,19 +80,19 @@ func (p *Publication) planned(ctx context.Context, t *target, a catalog.Artifact
 	case errors.Is(err, region.ErrAbsent):
 		one.Why = "it is not there any more: " + err.Error()
 	case err != nil:
-		one.Does, one.Why = Fails, err.Error()
+		one.Does, one.Why = record.Fails, err.Error()
 	case size != a.Bytes || !got.IsZero() && got != a.Digest:
 		one.Why = "what lies there is something else"
 	case len(differs) > 0:
-		one.Does, one.Why = Changes, strings.Join(differs, ", ")
+		one.Does, one.Why = record.Changes, strings.Join(differs, ", ")
 	default:
-		one.Does, one.Why = Verifies, "it is there, as "+held[i].ID
+		one.Does, one.Why = record.Verifies, "it is there, as "+held[i].ID
 	}
 	return one
 }
 
 // Remove takes a version out of regions: first no document names it any more, then its bytes go.
-func (p *Publication) Remove(ctx context.Context) (list []Placed, err error) {
+func (p *Publication) Remove(ctx context.Context) (list []record.Delivery, err error) {
 	held, err := p.Catalog.Placements(ctx, p.Version.Image, p.Version.Version, "")
 	if err != nil {
 		return nil, err
@@ -137,7 +113,7 @@ func (p *Publication) Remove(ctx context.Context) (list []Placed, err error) {
 		return nil, err
 	}
 	for _, pl := range held {
-		done := Placed{Region: pl.Region, Variant: pl.Variant, Name: pl.Name, Format: pl.Format, ID: pl.ID, Location: pl.Location}
+		done := record.Delivery{Region: pl.Region, Variant: pl.Variant, Name: pl.Name, Format: pl.Format, ID: pl.ID, Location: pl.Location}
 		if err := RemoveCopy(ctx, p.Session, &pl); err != nil {
 			done.Error = err.Error()
 		}

@@ -6,11 +6,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
-	"zygos/internal/artifact"
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/record"
 	"zygos/internal/session"
 	"zygos/internal/supply"
 )
@@ -21,7 +20,7 @@ type IncompleteError struct{ Text string }
 func (e *IncompleteError) Error() string { return e.Text }
 
 // Incomplete is an *IncompleteError that says which regions did not get a version, and why; nil if all did.
-func Incomplete(v *catalog.Version, done []Placed) error {
+func Incomplete(v *catalog.Version, done []record.Delivery) error {
 	var failed, why []string
 	said := map[string][]string{} // artifacts, by region and error
 	whole := false
@@ -55,33 +54,8 @@ func Incomplete(v *catalog.Version, done []Placed) error {
 		v.Ref(), strings.Join(failed, ", "), rest, strings.Join(why, "\n"), v.Image)}
 }
 
-// Placed is what happens, or happened at last, to one artifact in one region.
-type Placed struct {
-	Image    string        `json:"image"`
-	Version  string        `json:"version"`
-	Region   string        `json:"region"`
-	Variant  string        `json:"variant,omitempty"`
-	Name     string        `json:"name,omitempty"`
-	Format   string        `json:"format,omitempty"`
-	State    string        `json:"state"` // see package region, or Again
-	ID       string        `json:"id,omitempty"`
-	Location string        `json:"location,omitempty"`
-	Copied   bool          `json:"copied"`
-	By       string        `json:"verified_by,omitempty"` // one of the ways of package artifact
-	Changed  []string      `json:"changed,omitempty"`     // of what the region keeps beside the bytes
-	Bytes    int64         `json:"bytes,omitempty"`
-	Took     time.Duration `json:"took_ns"`
-	Pause    time.Duration `json:"pause_ns,omitempty"` // before the next try
-	Error    string        `json:"error,omitempty"`
-}
-
 // Again is the state of a placement that failed and is tried again.
 const Again = "again"
-
-// Key tells the artifact from the others of its version.
-func (p *Placed) Key() artifact.Key {
-	return artifact.Key{Variant: p.Variant, Name: p.Name, Format: p.Format}
-}
 
 // Regions lists the regions a version goes to: those named, or those of its image.
 func Regions(s *session.Session, v *catalog.Version, names []string) ([]*definition.Region, error) {
@@ -114,7 +88,7 @@ type Publication struct {
 	// Progress is told what is fetched, There how many bytes of how many are in a region, Each what happens to an artifact.
 	Progress supply.Tell
 	There    func(region, doing string, done, total int64)
-	Each     func(Placed)
+	Each     func(record.Delivery)
 	// Capture makes an artifact that a region wants and the version lacks; nil for nobody who can.
 	Capture func(ctx context.Context, variant, format string) error
 }

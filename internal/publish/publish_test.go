@@ -13,6 +13,7 @@ import (
 	"zygos/internal/digest"
 	"zygos/internal/manifest"
 	"zygos/internal/publish"
+	"zygos/internal/record"
 	"zygos/internal/region"
 	"zygos/internal/region/regiontest"
 	"zygos/internal/session"
@@ -37,7 +38,7 @@ func publication(t *testing.T, s *session.Session, v *catalog.Version) (p *publi
 	states = map[string][]string{}
 	return &publish.Publication{Session: s, Version: v, Regions: to, Progress: func(string, int64, int64) {},
 		There: func(string, string, int64, int64) {},
-		Each:  func(d publish.Placed) { states[d.Region] = append(states[d.Region], d.State) }}, states
+		Each:  func(d record.Delivery) { states[d.Region] = append(states[d.Region], d.State) }}, states
 }
 
 func does(t *testing.T, p *publish.Publication) map[string]string {

@@ -8,6 +8,7 @@ import (
 
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
+	"zygos/internal/record"
 	"zygos/internal/state"
 )
 
@@ -107,14 +108,14 @@ func (c *Verification) repair(ctx context.Context, broken []*Found) error {
 		return err
 	}
 	defer release()
-	p := Publication{Session: c.Session, Version: v, Regions: regions, Progress: c.Progress, There: c.There, Each: func(Placed) {}}
+	p := Publication{Session: c.Session, Version: v, Regions: regions, Progress: c.Progress, There: c.There, Each: func(record.Delivery) {}}
 	placed := p.Place(ctx)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	err = errors.Join(WriteManifest(ctx, c.Session, v, regions), Refresh(ctx, c.Session, v.Image, regions...))
 	for _, f := range broken {
-		i := slices.IndexFunc(placed, func(d Placed) bool { return d.Region == f.Region && d.Key() == f.Key() })
+		i := slices.IndexFunc(placed, func(d record.Delivery) bool { return d.Region == f.Region && d.Key() == f.Key() })
 		switch {
 		case f.State == Outdated && err == nil:
 			f.State, f.What = Repaired, "it was written anew"

@@ -70,6 +70,9 @@ var Kinds = []Kind{
 	{Progress{}, "bytes done of total, -1 if not known; not kept in logs"},
 	{Registered{}, "the build is a version"},
 	{Broke{}, "the build ended without a version"},
+	{Delivery{}, "an artifact is on its way to a region: state, and pause_ns before it is tried again"},
+	{PlannedDelivery{}, "what a publication would do (does) with an artifact, and why"},
+	{Removal{}, "an artifact left a region, or error says why it did not"},
 }
 
 // At is the stage and the step of what happens in one.
@@ -308,7 +311,14 @@ type eventHead struct {
 }
 
 func (e Event) MarshalJSON() ([]byte, error) {
-	head, err := json.Marshal(eventHead{e.Time, e.Build, e.Kind(), e.Image, e.Variant})
+	var h any = eventHead{e.Time, e.Build, e.Kind(), e.Image, e.Variant}
+	if _, own := e.What.(interface{ named() }); own {
+		h = struct {
+			Time time.Time `json:"time"`
+			Kind string    `json:"kind"`
+		}{e.Time, e.Kind()}
+	}
+	head, err := json.Marshal(h)
 	if err != nil {
 		return nil, err
 	}

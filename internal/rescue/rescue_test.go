@@ -45,7 +45,7 @@ func lost(t *testing.T) (*session.Session, map[string]region.Region, *regiontest
 		v := sessiontest.Register(t, s, ref[0], ref[1])
 		write(t, s, v, same)
 		if v.Image == "link" {
-			p := publish.Publication{Session: s, Version: v, Each: func(publish.Placed) {}, There: func(string, string, int64, int64) {}}
+			p := publish.Publication{Session: s, Version: v, Each: func(record.Delivery) {}, There: func(string, string, int64, int64) {}}
 			var err error
 			p.Regions, err = publish.Regions(s, v, nil)
 			require.NoError(t, err)

@@ -12,6 +12,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/manifest"
 	"zygos/internal/publish"
+	"zygos/internal/record"
 )
 
 // Published says what became of versions in regions, an artifact a row.
@@ -55,10 +56,10 @@ func Planned(pg *Page, list []app.Plan) {
 	for _, plan := range list {
 		for i := range plan.Would {
 			p := &plan.Would[i]
-			if p.Does == publish.Copies {
+			if p.Does == record.Copies {
 				bytes += p.Bytes
 			}
-			more = more || p.Does == publish.Captures || p.Does == publish.Changes
+			more = more || p.Does == record.Captures || p.Does == record.Changes
 			rows = append(rows, []string{plan.Version.Ref(), p.Region, dash(p.Key().String()), mib(p.Bytes), p.Does, p.Why})
 		}
 	}
@@ -74,7 +75,7 @@ func Planned(pg *Page, list []app.Plan) {
 }
 
 // Removed says what became of the copies of a version that was taken out of regions.
-func Removed(pg *Page, list []publish.Placed) {
+func Removed(pg *Page, list []record.Delivery) {
 	var rows [][]string
 	for i := range list {
 		d, state := &list[i], "removed"

@@ -161,13 +161,13 @@ var pathsMade = map[string]struct {
 	count int
 	safe  string
 }{
-	"region/cloud/place.go": {1, "the artifact's file in our store"},
+	"region/content.go":     {1, "the artifact's file in our store"},
 	"region/folder/documents.go": {7,
 		"names of manifests, which ManifestOf parses where they come from a list; IsLocal before one is removed"},
-	"region/folder/folder.go": {25,
+	"region/folder/folder.go": {24,
 		"image, version and file of a definition; locations of the catalog; Remove takes what is below the folder"},
-	"region/registry/place.go": {3, "the artifact's file in our store; digests that Validate accepts"},
-	"region/s3/place.go":       {3, "keys of a bucket, no paths; the artifact's file in our store"},
+	"region/registry/place.go": {1, "digests that Validate accepts"},
+	"region/s3/place.go":       {1, "keys of a bucket, no paths"},
 	"region/s3/s3.go":          {4, "keys of a bucket, no paths"},
 	"supply/download.go":       {5, "the file that the user names"},
 	"supply/index.go":          {1, "the file that the user names, or a name below an index that IsLocal accepts"},

@@ -169,8 +169,8 @@ func writeReference(w io.Writer) error {
 		}
 	}
 	fmt.Fprint(w,
-		"\n## Events\n\nWhat `build --json`, `log --json` and `publish --json` write: a JSON object a line, with `time`, `build`, `kind`, `image`, "+
-			"`variant`, and\nbeside them what its kind says. Pass over kinds and keys that you do not know: more will come. Bytes and "+
+		"\n## Events\n\nWhat `build --json`, `log --json` and `publish --json` write: a JSON object a line, with `time`, `build`, `kind`, "+
+			"`image`, `variant`, and\nbeside them what its kind says. Pass over kinds and keys that you do not know: more will come. Bytes and "+
 			"nanoseconds\nare whole numbers.\n\n| kind | keys | when |\n| --- | --- | --- |\n")
 	for _, k := range record.Kinds {
 		fmt.Fprintf(w, "| `%s` | %s | %s |\n", k.Zero.Kind(), strings.Join(k.Keys(), " "), k.Says)

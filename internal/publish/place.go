@@ -247,7 +247,13 @@ func (p *Publication) item(t *target, a catalog.Artifact) (region.Item, error) {
 	v := p.Version
 	item := region.Item{Organisation: p.Org.Name, Image: v.Image, Version: v.Version, Key: a.Key(), Digest: a.Digest, Bytes: a.Bytes,
 		Known: t.read[a.Key().String()], Labels: labels(v, a.Variant),
-		Source: func(ctx context.Context) (string, error) { return supply.Artifact(ctx, p.Session, v, a, p.Progress) }}
+		Open: func(ctx context.Context) (region.Content, error) {
+			file, err := supply.Artifact(ctx, p.Session, v, a, p.Progress)
+			if err != nil {
+				return nil, err
+			}
+			return region.OpenFile(file)
+		}}
 	n, known := t.names[a.Key()]
 	if !known {
 		return item, errors.New("the catalog did not say what lies there already; run the command again")

@@ -33,8 +33,8 @@ type Item struct {
 	Labels map[string]string
 	Known  bool     // its content was verified there before, and recorded so
 	Near   []string // locations in other regions of the same system, from where it may be had without this host
-	// Source is the file with the bytes; it is asked for only if they are needed.
-	Source func(ctx context.Context) (string, error)
+	// Open opens the bytes, which are asked for only if they are needed.
+	Open func(ctx context.Context) (Content, error)
 }
 
 // Placed says where an item is now.

@@ -46,7 +46,7 @@ func item(t testing.TB) region.Item {
 	file := filepath.Join(t.TempDir(), "source")
 	require.NoError(t, os.WriteFile(file, []byte("abc"), 0o644))
 	return region.Item{Image: "a", Version: "1.0.0", Key: artifact.Key{Format: "raw"}, Called: "a-1.0.0-raw", Bytes: 3,
-		Digest: digest.Of(nil), Source: func(context.Context) (string, error) { return file, nil }}
+		Digest: digest.Of(nil), Open: func(context.Context) (region.Content, error) { return region.OpenFile(file) }}
 }
 
 // A site that lies is believed nothing that would lead astray.

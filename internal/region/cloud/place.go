@@ -10,7 +10,6 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
-	"os"
 	"regexp"
 	"slices"
 	"strings"
@@ -111,11 +110,7 @@ func (s *site) deliver(ctx context.Context, where string, item *region.Item, d *
 	if d.Part < 1 || d.Part > 1<<30 || d.Bytes != item.Bytes {
 		return fmt.Errorf("the site wants %d bytes in parts of %d, which cannot be", d.Bytes, d.Part)
 	}
-	source, err := item.Source(ctx)
-	if err != nil {
-		return err
-	}
-	file, err := os.Open(source)
+	file, err := item.Open(ctx)
 	if err != nil {
 		return err
 	}

@@ -275,11 +275,7 @@ func sweep(imageDir string) (removed []string) {
 
 // copyFile copies a file's data and keeps its holes.
 func copyFile(ctx context.Context, to *os.File, item region.Item, told region.Told, until chan<- int64) error {
-	source, err := item.Source(ctx)
-	if err != nil {
-		return err
-	}
-	from, err := os.Open(source)
+	from, err := item.Open(ctx)
 	if err != nil {
 		return err
 	}
@@ -297,14 +293,10 @@ func copyFile(ctx context.Context, to *os.File, item region.Item, told region.To
 	}
 	told(region.Copying, at)
 	for at < item.Bytes {
-		data, err := unix.Seek(int(from.Fd()), at, unix.SEEK_DATA)
-		if errors.Is(err, unix.ENXIO) {
+		data, hole, err := from.Data(at)
+		if err == io.EOF {
 			break
 		}
-		if err != nil {
-			return err
-		}
-		hole, err := unix.Seek(int(from.Fd()), data, unix.SEEK_HOLE)
 		if err != nil {
 			return err
 		}
@@ -321,21 +313,25 @@ func copyFile(ctx context.Context, to *os.File, item region.Item, told region.To
 	return err
 }
 
-// copyRange lets the kernel copy, in pieces so that a cancel is heard.
-func copyRange(ctx context.Context, to, from *os.File, at, end int64, told region.Told,
+// copyRange copies in pieces, so that a cancel is heard. Of a file the kernel does it.
+func copyRange(ctx context.Context, to *os.File, from region.Content, at, end int64, told region.Told,
 	until chan<- int64) (int64, error) {
 	const piece = 8 << 20
 	for at < end {
 		if err := ctx.Err(); err != nil {
 			return at, err
 		}
-		if _, err := from.Seek(at, io.SeekStart); err != nil {
-			return at, err
-		}
 		if _, err := to.Seek(at, io.SeekStart); err != nil {
 			return at, err
 		}
-		n, err := io.CopyN(to, from, min(piece, end-at))
+		var in io.Reader = io.NewSectionReader(from, at, end-at)
+		if f, ok := from.(*region.File); ok {
+			if _, err := f.Seek(at, io.SeekStart); err != nil {
+				return at, err
+			}
+			in = f.File
+		}
+		n, err := io.CopyN(to, in, min(piece, end-at))
 		if err != nil {
 			return at, err
 		}

@@ -25,7 +25,7 @@ func item(t *testing.T, content []byte) region.Item {
 	source := filepath.Join(t.TempDir(), "blob")
 	require.NoError(t, os.WriteFile(source, content, 0o600))
 	return region.Item{Organisation: "ebbline", Image: "link", Version: "2.3.0", Key: artifact.Key{Format: "raw"}, Digest: digest.Of(content),
-		Bytes: int64(len(content)), Source: from(source), File: "link-2.3.0.raw"}
+		Bytes: int64(len(content)), Open: from(source), File: "link-2.3.0.raw"}
 }
 
 func open(t *testing.T) (region.Region, string) {
@@ -37,13 +37,15 @@ func open(t *testing.T) (region.Region, string) {
 func told(string, int64) {}
 
 func source(t *testing.T, it region.Item) string {
-	name, err := it.Source(t.Context())
+	content, err := it.Open(t.Context())
 	require.NoError(t, err)
+	defer content.Close()
+	name := content.(*region.File).Name()
 	return name
 }
 
-func from(name string) func(context.Context) (string, error) {
-	return func(context.Context) (string, error) { return name, nil }
+func from(name string) func(context.Context) (region.Content, error) {
+	return func(context.Context) (region.Content, error) { return region.OpenFile(name) }
 }
 
 func TestPlacementIsCopiedOnceAndVerified(t *testing.T) {
@@ -75,8 +77,9 @@ func TestSparseFilesStaySparse(t *testing.T) {
 	content := make([]byte, 8<<20)
 	copy(content[4<<20:], "data")
 	it := item(t, content)
-	require.NoError(t, os.Remove(source(t, it)))
-	f, err := os.Create(source(t, it))
+	name := source(t, it)
+	require.NoError(t, os.Remove(name))
+	f, err := os.Create(name)
 	require.NoError(t, err)
 	_, err = f.WriteAt([]byte("data"), 4<<20)
 	require.NoError(t, err)
@@ -253,4 +256,36 @@ func TestFoldersAreReadable(t *testing.T) {
 		}
 		require.Equal(t, want, info.Mode().Perm(), name)
 	}
+}
+
+// memory is content that no file has.
+type memory struct {
+	*bytes.Reader
+	from, to int64 // where its data is
+}
+
+func (m memory) Close() error { return nil }
+
+func (m memory) Data(at int64) (from, to int64, err error) {
+	if at >= m.to {
+		return 0, 0, io.EOF
+	}
+	return max(at, m.from), m.to, nil
+}
+
+// Content need not be a file: extents and bytes are all that is asked for.
+func TestContentFromElsewhere(t *testing.T) {
+	r, dir := open(t)
+	text := append(make([]byte, 1<<20), []byte("the end")...)
+	it := item(t, text)
+	it.Open = func(context.Context) (region.Content, error) {
+		return memory{bytes.NewReader(text), 1 << 20, int64(len(text))}, nil
+	}
+	placed, err := r.Place(t.Context(), it, func(string, int64) {})
+	require.NoError(t, err)
+	require.True(t, placed.Copied)
+	got, err := os.ReadFile(placed.Location)
+	require.NoError(t, err)
+	require.Equal(t, text, got)
+	require.Contains(t, placed.Location, dir)
 }

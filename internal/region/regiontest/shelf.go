@@ -7,7 +7,6 @@ import (
 	"io"
 	"io/fs"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -53,11 +52,12 @@ func (s *Shelf) Place(ctx context.Context, item region.Item, told region.Told) (
 	if had, ok := s.get(at); ok && digest.Of(had) == item.Digest {
 		return placed, nil
 	}
-	source, err := item.Source(ctx)
+	from, err := item.Open(ctx)
 	if err != nil {
 		return region.Placed{}, err
 	}
-	content, err := os.ReadFile(source)
+	defer from.Close()
+	content, err := io.ReadAll(io.NewSectionReader(from, 0, item.Bytes))
 	told(region.Copying, int64(len(content)))
 	s.put(at, content)
 	placed.Copied = true

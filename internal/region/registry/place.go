@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path"
 	"strings"
 
@@ -105,11 +104,14 @@ func single(ctx context.Context, item region.Item) ([]byte, []blob, error) {
 		Config: ocispec.DescriptorEmptyJSON, Layers: []ocispec.Descriptor{layer}, Annotations: annotations(item)}
 	text, err := json.Marshal(m)
 	return text, []blob{{layer, func() (io.ReadSeekCloser, error) {
-		source, err := item.Source(ctx)
+		content, err := item.Open(ctx)
 		if err != nil {
 			return nil, err
 		}
-		return os.Open(source)
+		return struct {
+			io.ReadSeeker
+			io.Closer
+		}{io.NewSectionReader(content, 0, item.Bytes), content}, nil
 	}}, empty()}, err
 }
 
@@ -120,15 +122,12 @@ func empty() blob {
 
 // unpacked is the manifest of a container image in an image layout in a tar, and what it names; done closes the file.
 func unpacked(ctx context.Context, item region.Item) (text []byte, blobs []blob, done func(), err error) {
-	source, err := item.Source(ctx)
+	content, err := item.Open(ctx)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	file, err := os.Open(source)
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	done = func() { file.Close() }
+	file := io.NewSectionReader(content, 0, item.Bytes)
+	done = func() { content.Close() }
 	defer func() {
 		if err != nil {
 			done()

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"path"
 	"slices"
 	"strconv"
@@ -90,11 +89,7 @@ func (b *bucket) verify(ctx context.Context, key string, item *region.Item, sum 
 
 // sumOf is the ETag that a store gives an artifact which is uploaded as upload does.
 func sumOf(ctx context.Context, item *region.Item) (string, error) {
-	source, err := item.Source(ctx)
-	if err != nil {
-		return "", err
-	}
-	file, err := os.Open(source)
+	file, err := item.Open(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -102,7 +97,7 @@ func sumOf(ctx context.Context, item *region.Item) (string, error) {
 	var sums sums
 	for at, size := int64(0), part(item.Bytes); at < item.Bytes || at == 0; at += size {
 		hash := md5.New()
-		if _, err := bounded.Copy(ctx, hash, io.NewSectionReader(file, at, size), source, size); err != nil {
+		if _, err := bounded.Copy(ctx, hash, io.NewSectionReader(file, at, size), item.File, size); err != nil {
 			return "", err
 		}
 		sums = append(sums, hash.Sum(nil)...)
@@ -131,11 +126,7 @@ func part(bytes int64) int64 {
 
 // upload sends a file in parts, and goes on with what an earlier try sent. It returns the ETag that the object should have.
 func (b *bucket) upload(ctx context.Context, key string, item *region.Item, told region.Told) (tag string, err error) {
-	source, err := item.Source(ctx)
-	if err != nil {
-		return "", err
-	}
-	file, err := os.Open(source)
+	file, err := item.Open(ctx)
 	if err != nil {
 		return "", err
 	}

@@ -26,7 +26,7 @@ demo: $(BIN) ## run the whole worked example in a new folder
 
 FIXTURES := $(CACHE)/debian/bases $(CACHE)/kernel $(CACHE)/versitygw $(CACHE)/judges
 # Packages whose values several goroutines share.
-SHARED   := $(addprefix ./internal/,app build catalog family flock layer machine publish record region/... remote retention session standin state store supply)
+SHARED   := $(addprefix ./internal/,app build catalog family flock layer publish record region/... remote retention session standin state store supply)
 
 test: deps ## run the tests, but for the long ones
 	@$(MAKE) -s -j3 check $(FIXTURES)

@@ -173,8 +173,8 @@ func (a *Session) Resolve(ctx context.Context, text string) (*catalog.Version, e
 	return v, err
 }
 
-// Look is Resolve for whoever only looks: a version that is recalled can be looked at.
-func (a *Session) Look(ctx context.Context, text string) (*catalog.Version, error) {
+// ResolveAny is Resolve for whoever only looks: a version that is recalled can be looked at.
+func (a *Session) ResolveAny(ctx context.Context, text string) (*catalog.Version, error) {
 	v, err := a.Resolve(ctx, text)
 	var recalled *catalog.RecalledError
 	if errors.As(err, &recalled) {

@@ -24,13 +24,13 @@ import (
 
 // Base is a base and how far it has come.
 type Base struct {
-	Name    string      `json:"name"`
-	Release string      `json:"release"`
-	State   string      `json:"state"`
-	From    string      `json:"from"`
-	Digest  string      `json:"digest"`
-	Used    []string    `json:"used_by"`
-	Found   *plan.Found `json:"found,omitempty"`
+	Name    string       `json:"name"`
+	Release string       `json:"release"`
+	State   string       `json:"state"`
+	From    string       `json:"from"`
+	Digest  string       `json:"digest"`
+	Used    []string     `json:"used_by"`
+	Found   *plan.Origin `json:"found,omitempty"`
 }
 
 // Bases lists bases, those named or all; with fetch, each is brought to hand and verified first.
@@ -120,8 +120,8 @@ func (a *Session) Preview(ctx context.Context, image string, o plan.Options) (*p
 	if _, err := a.Definition(image); err != nil {
 		return nil, err
 	}
-	o.Look = true
-	made, err := a.Plan(ctx, image, a.Session.Look(), o)
+	o.Preview = true
+	made, err := a.Plan(ctx, image, a.Session.Previewer(), o)
 	a.noteBehind(made)
 	return made, err
 }
@@ -137,7 +137,7 @@ func (a *Session) noteBehind(p *plan.Plan) {
 // Against is what differs between an image's definition and the one that a version was built from; the
 // version's image if image is "".
 func (a *Session) Against(ctx context.Context, ref, image string, o plan.Options) (*compare.Definitions, error) {
-	v, err := a.Look(ctx, ref)
+	v, err := a.ResolveAny(ctx, ref)
 	if err != nil {
 		return nil, err
 	}

@@ -16,7 +16,7 @@ import (
 // floors are those of docs/architecture.md, the lowest first.
 var floors = [][]string{
 	{"plain", "flock", "digest", "bounded", "remote"},
-	{"artifact", "boot", "vm", "definition", "base", "machine", "layer", "disk", "reading",
+	{"artifact", "loader", "vm", "definition", "base", "machine", "layer", "disk", "reading",
 		"store", "seal", "inventory", "secret", "host", "standin"},
 	{"session", "state", "workspace", "catalog", "plan", "region", "manifest", "record"},
 	{"build", "judge", "hunt", "repeat", "publish", "supply", "feed", "family", "retention", "compare", "rules", "rescue", "report", "sweep"},

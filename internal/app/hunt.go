@@ -26,7 +26,7 @@ type HuntRequest struct {
 }
 
 // Hunt finds the version and the stage that broke a check; tell is told of each try.
-func (a *Session) Hunt(ctx context.Context, r HuntRequest, tell func(string)) (*hunt.Found, error) {
+func (a *Session) Hunt(ctx context.Context, r HuntRequest, tell func(string)) (*hunt.Cause, error) {
 	img, err := a.Definition(r.Image)
 	if err != nil {
 		return nil, err
@@ -71,7 +71,7 @@ func (a *Session) Hunt(ctx context.Context, r HuntRequest, tell func(string)) (*
 			}
 			return list[0], nil
 		}}
-	var found *hunt.Found
+	var found *hunt.Cause
 	err = a.During(ctx, "hunt-"+rand.Text(), pins, func(at string) (err error) {
 		dir = at
 		found, err = h.Run(ctx, versions)
@@ -113,7 +113,7 @@ func (a *Session) between(ctx context.Context, versions []catalog.Version, first
 		if ref == "" {
 			return none, nil
 		}
-		v, err := a.Look(ctx, ref)
+		v, err := a.ResolveAny(ctx, ref)
 		if err != nil {
 			return 0, err
 		}

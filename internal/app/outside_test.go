@@ -161,7 +161,7 @@ var pathsMade = map[string]struct {
 	count int
 	safe  string
 }{
-	"region/content.go":     {1, "the artifact's file in our store"},
+	"region/content.go": {1, "the artifact's file in our store"},
 	"region/folder/documents.go": {7,
 		"names of manifests, which ManifestOf parses where they come from a list; IsLocal before one is removed"},
 	"region/folder/folder.go": {24,

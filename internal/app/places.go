@@ -56,8 +56,8 @@ func (a *Session) publications(ctx context.Context, r PublishRequest) (list []*p
 		if err != nil {
 			return nil, err
 		}
-		list = append(list, &publish.Publication{Session: a.Session, Version: v, Regions: to, Host: a.Host, Each: func(record.Delivery) {},
-			Progress: a.Progress, There: a.RegionProgress, Capture: func(ctx context.Context, variant, format string) error {
+		list = append(list, &publish.Publication{Session: a.Session, Version: v, Regions: to, Host: a.Host, Watch: func(record.Delivery) {},
+			Progress: a.Progress, RegionProgress: a.RegionProgress, Capture: func(ctx context.Context, variant, format string) error {
 				engine, err := a.engine()
 				if err == nil {
 					_, err = engine.CaptureMore(ctx, v, variant, a.alike(v.Image, format))
@@ -108,7 +108,7 @@ func (a *Session) Publish(ctx context.Context, r PublishRequest,
 	}
 	whole := true
 	for _, p := range ways {
-		p.Each = each
+		p.Watch = each
 		done, has, err := a.publish(ctx, p)
 		if err != nil {
 			return append(list, done), nil, err
@@ -173,7 +173,7 @@ func (a *Session) PlanPublish(ctx context.Context, r PublishRequest) (list []Pla
 
 // Unpublish takes a version, also a recalled one, out of the regions named, or of all that hold it.
 func (a *Session) Unpublish(ctx context.Context, ref string, regions []string) (*catalog.Version, []record.Delivery, error) {
-	v, err := a.Look(ctx, ref)
+	v, err := a.ResolveAny(ctx, ref)
 	if err == nil {
 		err = a.Writable()
 	}
@@ -185,7 +185,7 @@ func (a *Session) Unpublish(ctx context.Context, ref string, regions []string) (
 			return v, nil, nil
 		}
 	}
-	p := publish.Publication{Session: a.Session, Version: v, Each: func(record.Delivery) {}}
+	p := publish.Publication{Session: a.Session, Version: v, Watch: func(record.Delivery) {}}
 	if p.Regions, err = publish.Regions(a.Session, v, regions); err != nil {
 		return nil, nil, err
 	}
@@ -200,7 +200,7 @@ func (a *Session) Unpublish(ctx context.Context, ref string, regions []string) (
 
 // Manifest is that of a version; with a region, only what belongs there.
 func (a *Session) Manifest(ctx context.Context, ref, region string) (*catalog.Version, *manifest.Manifest, error) {
-	v, err := a.Look(ctx, ref)
+	v, err := a.ResolveAny(ctx, ref)
 	if err == nil && region != "" {
 		_, err = a.Region(region)
 	}
@@ -279,10 +279,10 @@ type PruneRequest struct {
 
 // Pruning is what prune would do, or did.
 type Pruning struct {
-	Goes    []catalog.Verdict
-	Stays   []catalog.Verdict // of the images that were asked for
-	Bytes   int64             // of artifacts that go
-	Removed int               // versions that are gone
+	Goes    []retention.Verdict
+	Stays   []retention.Verdict // of the images that were asked for
+	Bytes   int64               // of artifacts that go
+	Removed int                 // versions that are gone
 }
 
 // PlanPrune judges versions.
@@ -298,8 +298,8 @@ func (a *Session) PlanPrune(ctx context.Context, r PruneRequest) (*Pruning, erro
 	if err != nil {
 		return nil, err
 	}
-	p := &Pruning{Goes: []catalog.Verdict{}, Stays: []catalog.Verdict{}}
-	var others []catalog.Verdict
+	p := &Pruning{Goes: []retention.Verdict{}, Stays: []retention.Verdict{}}
+	var others []retention.Verdict
 	for _, v := range verdicts {
 		switch {
 		case len(v.Why) == 0 && (r.Expect == nil || slices.Contains(r.Expect, v.Ref())):
@@ -318,7 +318,7 @@ func (a *Session) PlanPrune(ctx context.Context, r PruneRequest) (*Pruning, erro
 }
 
 // fill reads the rest of versions that were judged.
-func (a *Session) fill(ctx context.Context, verdicts []catalog.Verdict) error {
+func (a *Session) fill(ctx context.Context, verdicts []retention.Verdict) error {
 	var known []catalog.Version
 	at := map[string]*catalog.Version{}
 	for _, v := range verdicts {

@@ -17,7 +17,7 @@ import (
 // Repeat builds a version again from its record, and says whether the same bits come out; that is kept with the version. a.Watch is
 // told of the build.
 func (a *Session) Repeat(ctx context.Context, ref string) (*catalog.Version, *repeat.Outcome, error) {
-	v, err := a.Look(ctx, ref)
+	v, err := a.ResolveAny(ctx, ref)
 	if err == nil {
 		err = a.Writable()
 	}

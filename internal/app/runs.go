@@ -142,7 +142,7 @@ func (a *Session) Log(ctx context.Context, b *catalog.Build, follow bool, take f
 func (a *Session) View(ctx context.Context, word, variant, stage string) (*record.View, error) {
 	id := word
 	if !plan.IsBuildID(word) {
-		v, err := a.Look(ctx, word)
+		v, err := a.ResolveAny(ctx, word)
 		if err != nil {
 			return nil, err
 		}

@@ -74,7 +74,7 @@ func (t *Tested) spent(on string, bytes int64, took time.Duration) {
 
 // Test judges a version; each is told each result as it comes. Documents that could not be written are an error beside the results.
 func (a *Session) Test(ctx context.Context, r TestRequest, each func(record.CheckResult)) (*Tested, error) {
-	v, err := a.Look(ctx, r.Ref)
+	v, err := a.ResolveAny(ctx, r.Ref)
 	if err == nil {
 		err = a.Writable()
 	}
@@ -281,7 +281,7 @@ func (on *bench) judge(ctx context.Context, engine *build.Engine, name string, c
 			secrets = append(secrets, m.Value)
 		}
 	}
-	b := engine.Bench(on.variant, on.dir, on.layers, merged, on.limits, func(text string) string { return text }, nil)
+	b := engine.JudgeOn(on.variant, on.dir, on.layers, merged, on.limits, func(text string) string { return text }, nil)
 	b.Ground.Store = on.store
 	if len(secrets) > 0 {
 		m := secret.NewMatcher(secrets)

@@ -22,8 +22,8 @@ import (
 type Imported struct {
 	Rows  int
 	Where string
-	Aside string        // what the file of a lost catalog is called now, "" for none
-	Found *rescue.Found // of a catalog that was made anew, nil for others
+	Aside string         // what the file of a lost catalog is called now, "" for none
+	Found *rescue.Result // of a catalog that was made anew, nil for others
 }
 
 // Import reads a catalog into the state's empty one, all or nothing: an exported one from in if from is

@@ -57,7 +57,7 @@ func (a *Session) Bootable(ctx context.Context, r BootRequest) (*Boot, error) {
 	boot := &Boot{About: view.About, host: host, Fast: host.Fast, layers: view.Layers,
 		machine: vm.Machine{Disk: view.Disk, CPUs: build.TryCPUs, Memory: build.TryMemory, Ports: r.Ports}}
 	if view.Disk == "" {
-		v, err := a.Look(ctx, r.Word)
+		v, err := a.ResolveAny(ctx, r.Word)
 		if err != nil {
 			return nil, fmt.Errorf("%s kept no disk that can be started; only one that failed is kept: %w", r.Word, err)
 		}

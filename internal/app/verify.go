@@ -23,9 +23,9 @@ type VerifyRequest struct {
 
 // Verify compares catalog and documents with what is in regions.
 func (a *Session) Verify(ctx context.Context, r VerifyRequest) (list []publish.Found, err error) {
-	c := publish.Verification{Session: a.Session, Deep: r.Deep, Progress: a.Progress, There: a.RegionProgress, Who: a.Who}
+	c := publish.Verification{Session: a.Session, Deep: r.Deep, Progress: a.Progress, RegionProgress: a.RegionProgress, Who: a.Who}
 	if r.Ref != "" {
-		if c.Version, err = a.Look(ctx, r.Ref); err != nil {
+		if c.Version, err = a.ResolveAny(ctx, r.Ref); err != nil {
 			return nil, err
 		}
 	}

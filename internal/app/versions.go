@@ -20,8 +20,8 @@ import (
 	"zygos/internal/state"
 )
 
-// Listed is what List finds.
-type Listed struct {
+// VersionList is what List finds.
+type VersionList struct {
 	Versions []catalog.Version
 	// Builds are those begun since an image's newest version that made none: of each image those that run,
 	// and the last that does not. They are looked for where the query leaves out nothing.
@@ -30,7 +30,7 @@ type Listed struct {
 }
 
 // List lists versions.
-func (a *Session) List(ctx context.Context, q catalog.Query) (l Listed, err error) {
+func (a *Session) List(ctx context.Context, q catalog.Query) (l VersionList, err error) {
 	if l.Versions, l.More, err = a.Catalog.List(ctx, q); err != nil {
 		return l, err
 	}
@@ -72,14 +72,14 @@ type Account struct {
 	Placements []catalog.Placement   `json:"placements"`
 	Underway   []catalog.Underway    `json:"underway"` // asked for, and not placed
 	Repeated   string                `json:"repeated,omitempty"`
-	Found      *plan.Found           `json:"found,omitempty"` // how the base was, if the record is kept here
+	Found      *plan.Origin          `json:"found,omitempty"` // how the base was, if the record is kept here
 	Moves      []catalog.Move        `json:"tag_moves"`
 	Recalls    []catalog.EndedRecall `json:"ended_recalls"`
 }
 
 // Show gathers what is known of a version.
 func (a *Session) Show(ctx context.Context, ref string) (*Account, error) {
-	v, err := a.Look(ctx, ref)
+	v, err := a.ResolveAny(ctx, ref)
 	if err != nil {
 		return nil, err
 	}
@@ -219,7 +219,7 @@ func (a *Session) TagMoves(ctx context.Context, text string) (image string, move
 	}
 	moves, err = a.Catalog.Moves(ctx, ref.Image)
 	if err == nil && len(moves) == 0 {
-		_, err = a.Look(ctx, ref.Image)
+		_, err = a.ResolveAny(ctx, ref.Image)
 	}
 	return ref.Image, moves, err
 }
@@ -311,7 +311,7 @@ func imagesOf(list []family.Touched) (images []string) {
 
 // Reinstate undoes the recall of a version, and returns what comes back.
 func (a *Session) Reinstate(ctx context.Context, ref string) (*catalog.Version, []family.Touched, error) {
-	v, err := a.Look(ctx, ref)
+	v, err := a.ResolveAny(ctx, ref)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -334,7 +334,7 @@ func (a *Session) Reinstate(ctx context.Context, ref string) (*catalog.Version, 
 
 // Lineage lists a version's family, ancestors first, at most depth generations away; 0 for all.
 func (a *Session) Lineage(ctx context.Context, ref string, depth int) (*catalog.Version, []family.Member, error) {
-	v, err := a.Look(ctx, ref)
+	v, err := a.ResolveAny(ctx, ref)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -346,7 +346,7 @@ func (a *Session) Lineage(ctx context.Context, ref string, depth int) (*catalog.
 func (a *Session) Side(ctx context.Context, word, variant, stage string) (*compare.Side, error) {
 	id := word
 	if !plan.IsBuildID(word) {
-		v, err := a.Look(ctx, word)
+		v, err := a.ResolveAny(ctx, word)
 		if err != nil {
 			return nil, err
 		}

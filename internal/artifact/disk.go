@@ -12,16 +12,16 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"zygos/internal/boot"
 	"zygos/internal/disk"
 	"zygos/internal/layer"
+	"zygos/internal/loader"
 	"zygos/internal/reading"
 	"zygos/internal/store"
 )
 
 // onDisks are the options of all disks, and more of one format.
 func onDisks(more ...*Option) []*Option {
-	return append([]*Option{&size, &booting, &loader, &esp, &cmdline, &partition}, more...)
+	return append([]*Option{&size, &booting, &loading, &esp, &cmdline, &partition}, more...)
 }
 
 // contained writes a tree's disk in a container.
@@ -93,8 +93,8 @@ func (t *Tree) volume(ctx context.Context, o Options) (disk.Volume, error) {
 	return disk.GPT(t.idOf("disk"), slices.Concat([]disk.Partition{first}, more, []disk.Partition{last})...)
 }
 
-// starting is what a tree's disk needs to start by itself; the error is a *boot.MissingError if the tree cannot.
-func (t *Tree) starting(o Options) (*boot.Parts, error) {
+// starting is what a tree's disk needs to start by itself; the error is a *loader.MissingError if the tree cannot.
+func (t *Tree) starting(o Options) (*loader.Parts, error) {
 	vfat := t.numberOf("esp")
 	layout, err := t.layout()
 	if err != nil {
@@ -106,24 +106,24 @@ func (t *Tree) starting(o Options) (*boot.Parts, error) {
 			gone = append(gone, path.Join("/", m.At))
 		}
 	}
-	return boot.Disk(&boot.Tree{Tree: t.Merged, Content: t.Content}, boot.Wanted{Token: o.Label, Cmdline: o.Says["cmdline"],
+	return loader.Disk(&loader.Tree{Tree: t.Merged, Content: t.Content}, loader.Wanted{Token: o.Label, Cmdline: o.Says["cmdline"],
 		Loader: o.Says["loader"], UUID: dashed(t.idOf("root")), Root: "PARTUUID=" + dashed(t.idOf("root partition")),
 		ESP: fmt.Sprintf("UUID=%04X-%04X", vfat>>16, vfat&0xffff), Mounts: t.mounts(o), Gone: gone})
 }
 
 // Start is what starts the tree's disk without its loader.
-func (t *Tree) Start(o Options) (boot.Start, error) {
+func (t *Tree) Start(o Options) (loader.Start, error) {
 	layout, err := t.layout()
 	if err != nil {
-		return boot.Start{}, err
+		return loader.Start{}, err
 	}
 	if layout != nil && o.Says[booting.Name] == "base" {
-		return boot.Kernel(&boot.Tree{Tree: t.Merged, Content: t.Content}, boot.Wanted{Cmdline: o.Says["cmdline"],
+		return loader.Kernel(&loader.Tree{Tree: t.Merged, Content: t.Content}, loader.Wanted{Cmdline: o.Says["cmdline"],
 			Root: "UUID=" + dashed(idFrom(layout.Mounts[0].ID))})
 	}
 	parts, err := t.starting(o)
 	if err != nil {
-		return boot.Start{}, err
+		return loader.Start{}, err
 	}
 	return parts.Start, nil
 }
@@ -183,7 +183,7 @@ type filesystem struct {
 	around int64 // of that, what is not the file system's
 	label  string
 	id     [16]byte
-	added  []boot.Added
+	added  []loader.Added
 	at     string   // folder of the tree that it holds; "" for all
 	hidden []string // folders that other file systems hold
 }
@@ -248,7 +248,7 @@ func (fs *filesystem) holds(name string) (there string, ok bool) {
 }
 
 // with is the files of a tree and those that its disk has beside them.
-func with(files []disk.File, added []boot.Added, epoch int64) []disk.File {
+func with(files []disk.File, added []loader.Added, epoch int64) []disk.File {
 	last := 0
 	for i := range files {
 		last = max(last, files[i].Layer)

@@ -80,7 +80,7 @@ func Taking(option string) (names []string) {
 var (
 	size    = Option{Name: "size", Is: Bytes}
 	booting = Option{Name: "boot", Is: Word, Words: []string{"none", "uefi", "base"}, Open: true}
-	loader  = Option{Name: "loader", Is: Word, Words: []string{"uki", "systemd-boot", "grub"}, Open: true, Needs: "boot"}
+	loading = Option{Name: "loader", Is: Word, Words: []string{"uki", "systemd-boot", "grub"}, Open: true, Needs: "boot"}
 	esp     = Option{Name: "esp", Is: Bytes, Needs: "boot"}
 	boots   = Option{Name: "boots", Is: Span, Needs: "boot"}                                    // within that time, when it is tried
 	network = Option{Name: "network", Is: Word, Words: []string{"none", "host"}, Needs: "boot"} // of a machine that is tried

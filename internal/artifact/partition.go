@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 
-	"zygos/internal/boot"
 	"zygos/internal/disk"
 	"zygos/internal/layer"
+	"zygos/internal/loader"
 )
 
 // Partition is one that a disk has beside those of the root and of what starts it.
@@ -47,11 +47,11 @@ func below(list []Partition, folder string) (mounts []string) {
 }
 
 // mounts are what fstab says of the partitions.
-func (t *Tree) mounts(o Options) (list []boot.Mount) {
+func (t *Tree) mounts(o Options) (list []loader.Mount) {
 	for _, p := range o.Says.Parts() {
-		list = append(list, boot.Mount{Device: "PARTUUID=" + dashed(t.idOf("partition "+p.Name)), Folder: p.Mount, Swap: p.Swap})
+		list = append(list, loader.Mount{Device: "PARTUUID=" + dashed(t.idOf("partition "+p.Name)), Folder: p.Mount, Swap: p.Swap})
 	}
-	slices.SortStableFunc(list, func(a, b boot.Mount) int { return strings.Compare(a.Folder, b.Folder) })
+	slices.SortStableFunc(list, func(a, b loader.Mount) int { return strings.Compare(a.Folder, b.Folder) })
 	return list
 }
 

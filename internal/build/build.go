@@ -293,13 +293,13 @@ func (r *run) register(ctx context.Context, branches []*branch, began time.Time)
 
 // list names a version's artifacts in the store.
 func (e *Engine) list(ctx context.Context, v *catalog.Version) error {
-	var listed []store.Listed
+	var listed []store.NamedBlob
 	for _, a := range v.Artifacts {
 		title, err := a.Key().File(v.Image, v.Version, v.Keys())
 		if err != nil {
 			return err
 		}
-		listed = append(listed, store.Listed{Blob: store.Blob{Digest: a.Digest, Bytes: a.Bytes}, MediaType: artifact.Find(a.Format).MediaType,
+		listed = append(listed, store.NamedBlob{Blob: store.Blob{Digest: a.Digest, Bytes: a.Bytes}, MediaType: artifact.Find(a.Format).MediaType,
 			Title: title})
 	}
 	return e.Store.List(ctx, v.Image+":"+v.Version, v.Created.UTC().Format(time.RFC3339), listed)

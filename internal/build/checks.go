@@ -19,8 +19,8 @@ import (
 	"zygos/internal/vm"
 )
 
-// Bench is where the tree of a version is judged; dir is on the store's disk, for what is unfinished.
-func (e *Engine) Bench(variant, dir string, layers []string, tree *layer.Tree, limits machine.Limits, text func(string) string,
+// JudgeOn is where the tree of a version is judged; dir is on the store's disk, for what is unfinished.
+func (e *Engine) JudgeOn(variant, dir string, layers []string, tree *layer.Tree, limits machine.Limits, text func(string) string,
 	mask func(io.Reader) io.Reader) *judge.Bench {
 	return &judge.Bench{Variant: variant, Machine: e.Machines[""], Limits: limits, Text: text, Mask: mask,
 		Ground: machine.Ground{Store: e.Layers, Layers: layers, Tree: tree, Temp: dir}}
@@ -87,7 +87,7 @@ func (b *branch) bench() (*judge.Bench, error) {
 	if err != nil {
 		return nil, b.Full(err, 0)
 	}
-	return b.Bench(b.shape.Variant, dir, b.layers, tree, machine.Limits(b.plan.Limits), func(text string) string {
+	return b.JudgeOn(b.shape.Variant, dir, b.layers, tree, machine.Limits(b.plan.Limits), func(text string) string {
 		return b.maskAll([]string{text})[0]
 	}, b.masks()), nil
 }

@@ -14,6 +14,7 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/digest"
+	"zygos/internal/retention"
 )
 
 var moment = time.Date(2026, 1, 2, 3, 4, 5, 0, time.UTC)
@@ -301,12 +302,12 @@ func TestWhatMayGoAndWhy(t *testing.T) {
 	held := []catalog.Held{{Region: "north", Image: "child", Version: "1.0.0"}, {Region: "north", Image: "child", Version: "1.0.2"}}
 	running := []catalog.Build{{ID: "b-1", Base: "parent@0.9.0"}}
 	why := map[string]string{}
-	for _, v := range catalog.Prunable(versions, held, running, map[string]bool{"other@1.0.0": true, "parent@0.8.0": true},
-		func(string) string { return "" }, func(image string) catalog.Retention {
+	for _, v := range retention.Prunable(versions, held, running, map[string]bool{"other@1.0.0": true, "parent@0.8.0": true},
+		func(string) string { return "" }, func(image string) retention.Policy {
 			if image == "other" {
-				return catalog.Retention{}
+				return retention.Policy{}
 			}
-			return catalog.Retention{Days: 90, Tagged: true}
+			return retention.Policy{Days: 90, Tagged: true}
 		}, time.Now()) {
 		why[v.Ref()] = strings.Join(v.Why, "; ")
 	}

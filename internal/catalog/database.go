@@ -63,8 +63,8 @@ func Open(ctx context.Context, where, password string) (*Catalog, error) {
 	return c, c.open(ctx)
 }
 
-// Look opens the catalog in a file that cannot be written; every change is refused with ErrFrozen.
-func Look(ctx context.Context, file string) (*Catalog, error) {
+// OpenReadOnly opens the catalog in a file that cannot be written; every change is refused with ErrFrozen.
+func OpenReadOnly(ctx context.Context, file string) (*Catalog, error) {
 	options := url.Values{"_pragma": {busy}, "mode": {"ro"}}
 	if info, err := os.Stat(file + "-wal"); err != nil || info.Size() == 0 {
 		options.Set("immutable", "1") // nobody writes, and there is nothing beside the file

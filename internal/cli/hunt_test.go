@@ -37,7 +37,7 @@ func TestHuntFindsThePlantedStage(t *testing.T) {
 		p.write(fmt.Sprintf("scripts/s%d.sh", stage), script)
 		p.ok("build", "first", "--quiet", "--force")
 	}
-	var found hunt.Found
+	var found hunt.Cause
 	require.NoError(t, json.Unmarshal([]byte(p.ok("hunt", "first", "--check", "mode", "--json")), &found))
 	require.Equal(t, "0.1.9", found.Fails.Version)
 	require.Equal(t, "0.1.8", found.Passes.Version)

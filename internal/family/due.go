@@ -45,7 +45,7 @@ func DueOf(ctx context.Context, s *session.Session, images []string) ([]Due, err
 			list = append(list, Due{Image: img.Name, Follows: []string{}, Blocked: true, Why: "cannot be planned: " + wrong[0].String()})
 			continue
 		}
-		made, err := s.Plan(ctx, img.Name, known, plan.Options{Look: true})
+		made, err := s.Plan(ctx, img.Name, known, plan.Options{Preview: true})
 		if err == nil && made.Unchanged != "" {
 			continue
 		}

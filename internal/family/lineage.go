@@ -70,7 +70,7 @@ func whyDue(ctx context.Context, s *session.Session, image string, known plan.Kn
 	if !s.Sound(image) {
 		return "", nil
 	}
-	made, err := s.Plan(ctx, image, known, plan.Options{Look: true})
+	made, err := s.Plan(ctx, image, known, plan.Options{Preview: true})
 	if ctx.Err() != nil {
 		return "", ctx.Err()
 	}

@@ -59,7 +59,7 @@ func Ask(ctx context.Context, s *session.Session, b *definition.Base, accept boo
 	if err != nil {
 		return nil, err
 	}
-	old := s.Listed(b)
+	old := s.Listing(b)
 	if old != nil && old.Signer != signer.digest {
 		old = nil // what another key has signed is not believed any more
 	}
@@ -102,10 +102,10 @@ func Ask(ctx context.Context, s *session.Session, b *definition.Base, accept boo
 		return len(kept) > 0 && r.Release == kept[0].Release || many && !b.Feed.Means(r.Release) && r.Release != b.Feed.Pinned
 	})...)
 	slices.SortStableFunc(list, func(x, y definition.Release) int { return plain.CompareVersions(y.Release, x.Release) })
-	listed := session.NewListed(b, signer.digest, list[:min(len(list), mostReleases)])
+	listed := session.NewListing(b, signer.digest, list[:min(len(list), mostReleases)])
 	session.Choose(b, listed)
 	s.Take(own)
-	if err := s.KeepListed(b, listed); err != nil {
+	if err := s.KeepListing(b, listed); err != nil {
 		return nil, err
 	}
 	if b.SHA256.IsZero() {

@@ -33,8 +33,8 @@ type Hunt struct {
 	tries int
 }
 
-// Found is what broke a check.
-type Found struct {
+// Cause is what broke a check.
+type Cause struct {
 	Passes  *catalog.Version   `json:"passes"` // the last version on which it passes
 	Fails   *catalog.Version   `json:"fails"`  // the first on which it fails
 	Image   string             `json:"image"`  // whose stage it is: the image's own, or a parent's
@@ -77,7 +77,7 @@ func (h *Hunt) kept(v *catalog.Version) bool {
 
 // Run halves over versions, the oldest first, and then over stages. It passes on the first and fails on the last, or the error says
 // that it does not.
-func (h *Hunt) Run(ctx context.Context, versions []catalog.Version) (*Found, error) {
+func (h *Hunt) Run(ctx context.Context, versions []catalog.Version) (*Cause, error) {
 	lacking := len(versions)
 	versions = slices.DeleteFunc(versions, func(v catalog.Version) bool { return h.layersOf(&v) == nil })
 	if lacking -= len(versions); lacking > 0 {
@@ -92,7 +92,7 @@ func (h *Hunt) Run(ctx context.Context, versions []catalog.Version) (*Found, err
 		return nil, fmt.Errorf("there are not two versions whose trees are kept here, so that nothing can be compared")
 	}
 	low, high := 0, len(versions)-1
-	f := &Found{}
+	f := &Cause{}
 	ok, result, err := h.passes(ctx, versions[high].Ref(), h.layersOf(&versions[high]))
 	if err != nil {
 		return nil, err
@@ -150,7 +150,7 @@ func points(r *record.Record, v *catalog.Version, variant string) ([]point, erro
 }
 
 // stages finds the first stage after which the one version passes and the other fails.
-func (h *Hunt) stages(ctx context.Context, f *Found, passes, fails *catalog.Version) error {
+func (h *Hunt) stages(ctx context.Context, f *Cause, passes, fails *catalog.Version) error {
 	was, err1 := h.Record(passes)
 	now, err2 := h.Record(fails)
 	for _, err := range []error{err1, err2} {
@@ -276,7 +276,7 @@ func (h *Hunt) changed(was, now *side, stage string) (why []string, diff string)
 }
 
 // differences is what differs between two trees.
-func (h *Hunt) differences(f *Found, was, now []string) error {
+func (h *Hunt) differences(f *Cause, was, now []string) error {
 	a, err1 := h.Layers.Stack(was)
 	b, err2 := h.Layers.Stack(now)
 	for _, err := range []error{err1, err2} {

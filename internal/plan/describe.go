@@ -238,7 +238,7 @@ func (d *describer) fetch(in *definition.Input) (value string, ok bool, err erro
 
 // looksAway says whether the value of an input comes from a command that is not to run, and notes it.
 func (d *describer) looksAway(in *definition.Input) bool {
-	if !d.options.Look || !strings.HasPrefix(in.From, "command:") {
+	if !d.options.Preview || !strings.HasPrefix(in.From, "command:") {
 		return false
 	}
 	if !slices.Contains(d.plan.Assumed, in.Name) {

@@ -8,8 +8,8 @@ import (
 	"zygos/internal/plain"
 )
 
-// Found is how the release of a base was found.
-type Found struct {
+// Origin is how the release of a base was found.
+type Origin struct {
 	Feed  string    `json:"feed"`
 	Rule  string    `json:"rule"`
 	From  string    `json:"from,omitempty"` // path or address of its file
@@ -19,11 +19,11 @@ type Found struct {
 }
 
 // FoundBy says how a base was found; nil for one that the definition names.
-func FoundBy(b *definition.Base) *Found {
+func FoundBy(b *definition.Base) *Origin {
 	if b.Feed == nil {
 		return nil
 	}
-	f := &Found{Feed: b.Feed.At, Rule: b.Feed.Rule(), Asked: b.Asked.At, Gone: b.Asked.Gone, Newer: b.Asked.Newer}
+	f := &Origin{Feed: b.Feed.At, Rule: b.Feed.Rule(), Asked: b.Asked.At, Gone: b.Asked.Gone, Newer: b.Asked.Newer}
 	if len(b.From) > 0 {
 		f.From = b.From[0]
 	}

@@ -28,8 +28,8 @@ import (
 	"zygos/internal/secret"
 )
 
-// Engine is the version of everything that shapes a layer; a change makes all keys new.
-const Engine = 3
+// KeyVersion is the version of everything that shapes a layer; a change makes all keys new.
+const KeyVersion = 3
 
 // Plan is what a build will do.
 type Plan struct {
@@ -62,12 +62,12 @@ type Plan struct {
 
 // Base is what a build starts from.
 type Base struct {
-	Name    string `json:"name"`
-	Version string `json:"version"`         // release of a base, version of an image
-	Digest  string `json:"digest"`          // of the archive, or of the parent's trees
-	Key     string `json:"key,omitempty"`   // see definition.Base
-	Image   bool   `json:"image,omitempty"` // one of our own images
-	Found   *Found `json:"found,omitempty"` // how its release was found, nil if the definition names it
+	Name    string  `json:"name"`
+	Version string  `json:"version"`         // release of a base, version of an image
+	Digest  string  `json:"digest"`          // of the archive, or of the parent's trees
+	Key     string  `json:"key,omitempty"`   // see definition.Base
+	Image   bool    `json:"image,omitempty"` // one of our own images
+	Found   *Origin `json:"found,omitempty"` // how its release was found, nil if the definition names it
 }
 
 // Shape is what one variant goes through; an image without variants has one without a name.
@@ -214,7 +214,7 @@ type Options struct {
 	From  string            // this stage and those after it run in any case
 	Set   map[string]string // values of inputs
 	// Look runs no commands: what inputs would get from them is taken as it was at the last build.
-	Look bool
+	Preview bool
 	// Epoch is what SOURCE_DATE_EPOCH says: no time in the image is later than so many seconds since 1970.
 	// "" leaves it to the base.
 	Epoch string
@@ -444,7 +444,7 @@ func (p *Plan) fingerprint(img *definition.Image) string {
 		Shapes          []Shape
 		Keep            []string
 		Labels          map[string]string
-	}{Engine, p.Base.Digest + p.Base.Key, p.Epoch, img.Series, img.Version, shapes, p.Keep, p.Labels})
+	}{KeyVersion, p.Base.Digest + p.Base.Key, p.Epoch, img.Series, img.Version, shapes, p.Keep, p.Labels})
 }
 
 // Key is the key of a stage that starts from the tree which the layers make.
@@ -456,7 +456,7 @@ func (s *Shape) keyOn(i int, tree string) string {
 		Tree   string
 		Epoch  int64
 		Stage  Stage
-	}{Engine, tree, s.Epoch, s.Stages[i].essence()})
+	}{KeyVersion, tree, s.Epoch, s.Stages[i].essence()})
 }
 
 // match finds what can be reused, as far as it can be known before the build, and says whether

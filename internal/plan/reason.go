@@ -65,7 +65,7 @@ func (r Reasons) Since(was *Trace, shape, i int, layers []string) []string {
 // changes lists what differs between a stage and how it last ran.
 func (r Reasons) changes(t *Trace, shape *Shape, s *Stage, layers []string) (list []string) {
 	p, say := r.Plan, func(form string, args ...any) { list = append(list, fmt.Sprintf(form, args...)) }
-	if t.Engine != Engine {
+	if t.Engine != KeyVersion {
 		say("this Zygos makes layers in another way than the one before")
 	}
 	r.stepChanges(t.Stage.Steps, s.Steps, say)
@@ -251,7 +251,7 @@ func lineRange(was, now []byte) string {
 func (p *Plan) TraceOf(shape, i int, layers []string) *Trace {
 	s := p.Shapes[shape].Stages[i]
 	s.Reuse, s.Reason = nil, ""
-	return &Trace{Engine: Engine, Build: p.Build, Base: p.Base, Tree: layer.TreeDigest(layers), Inputs: p.Shapes[shape].Inputs, Stage: s}
+	return &Trace{Engine: KeyVersion, Build: p.Build, Base: p.Base, Tree: layer.TreeDigest(layers), Inputs: p.Shapes[shape].Inputs, Stage: s}
 }
 
 // Age is a duration as definitions write it.

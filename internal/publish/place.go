@@ -91,7 +91,7 @@ func (p *Publication) Place(ctx context.Context) []record.Delivery {
 		mu.Lock()
 		list = append(list, one)
 		mu.Unlock()
-		p.Each(one)
+		p.Watch(one)
 	}
 	failed := p.capture(ctx)
 	systems := map[string][]*target{} // what stands alone has one of its own
@@ -209,7 +209,7 @@ func (p *Publication) underway(t *target, a catalog.Artifact, state string, done
 // placeIn places the artifacts in one region.
 func (p *Publication) placeIn(ctx context.Context, t *target, done func(record.Delivery)) {
 	near := p.near(ctx, t)
-	defer func() { p.There(t.Name, "", 0, 0) }()
+	defer func() { p.RegionProgress(t.Name, "", 0, 0) }()
 	var group errgroup.Group
 	group.SetLimit(int(max(t.Parallel, 1)))
 	for _, a := range p.Version.Artifacts {
@@ -293,12 +293,12 @@ func (w *way) told(ctx context.Context, state string, n int64) {
 	w.done += n
 	w.t.mu.Lock()
 	w.t.done += n
-	w.p.There(w.t.Name, w.p.Version.Ref()+" "+state, min(max(w.t.done, 0), w.t.total), w.t.total)
+	w.p.RegionProgress(w.t.Name, w.p.Version.Ref()+" "+state, min(max(w.t.done, 0), w.t.total), w.t.total)
 	w.t.mu.Unlock()
 	if quiet := w.one.State == ""; state != w.state {
 		if w.state = state; state != region.Verifying || !quiet { // what is there already is looked at in silence
 			w.one.State = state
-			w.p.Each(w.one)
+			w.p.Watch(w.one)
 			w.set(ctx, "")
 		}
 	} else if time.Since(w.last) > heard && !quiet {
@@ -320,7 +320,7 @@ func (w *way) moved() int64 {
 func (w *way) again(why error, pause time.Duration) {
 	one := w.one
 	one.State, one.Error, one.Pause = Again, why.Error(), pause
-	w.p.Each(one)
+	w.p.Watch(one)
 }
 
 // carry brings one artifact to a region.

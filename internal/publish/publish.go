@@ -86,9 +86,9 @@ type Publication struct {
 	Regions []*definition.Region
 	Host    string // where this runs
 	// Progress is told what is fetched, There how many bytes of how many are in a region, Each what happens to an artifact.
-	Progress supply.Tell
-	There    func(region, doing string, done, total int64)
-	Each     func(record.Delivery)
+	Progress       supply.Tell
+	RegionProgress func(region, doing string, done, total int64)
+	Watch          func(record.Delivery)
 	// Capture makes an artifact that a region wants and the version lacks; nil for nobody who can.
 	Capture func(ctx context.Context, variant, format string) error
 }

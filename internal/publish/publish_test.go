@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"sync"
 	"testing"
 	"time"
 
@@ -36,9 +37,14 @@ func publication(t *testing.T, s *session.Session, v *catalog.Version) (p *publi
 	to, err := publish.Regions(s, v, nil)
 	require.NoError(t, err)
 	states = map[string][]string{}
+	var mu sync.Mutex
 	return &publish.Publication{Session: s, Version: v, Regions: to, Progress: func(string, int64, int64) {},
-		There: func(string, string, int64, int64) {},
-		Each:  func(d record.Delivery) { states[d.Region] = append(states[d.Region], d.State) }}, states
+		RegionProgress: func(string, string, int64, int64) {},
+		Watch: func(d record.Delivery) { // from several goroutines
+			mu.Lock()
+			defer mu.Unlock()
+			states[d.Region] = append(states[d.Region], d.State)
+		}}, states
 }
 
 func does(t *testing.T, p *publish.Publication) map[string]string {
@@ -154,7 +160,7 @@ func TestVerifyFindsAndMends(t *testing.T) {
 	require.NoError(t, publish.Refresh(t.Context(), s, "link", p.Regions...))
 	look := func(deep bool) (list []publish.Found, c publish.Verification) {
 		c = publish.Verification{Session: s, Regions: p.Regions, Deep: deep, Progress: func(string, int64, int64) {},
-			There: func(string, string, int64, int64) {}, Who: "somebody"}
+			RegionProgress: func(string, string, int64, int64) {}, Who: "somebody"}
 		list, err := c.Find(t.Context())
 		require.NoError(t, err)
 		return list, c

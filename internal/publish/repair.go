@@ -108,7 +108,8 @@ func (c *Verification) repair(ctx context.Context, broken []*Found) error {
 		return err
 	}
 	defer release()
-	p := Publication{Session: c.Session, Version: v, Regions: regions, Progress: c.Progress, There: c.There, Each: func(record.Delivery) {}}
+	p := Publication{Session: c.Session, Version: v, Regions: regions, Progress: c.Progress, RegionProgress: c.RegionProgress,
+		Watch: func(record.Delivery) {}}
 	placed := p.Place(ctx)
 	if ctx.Err() != nil {
 		return ctx.Err()

@@ -94,9 +94,9 @@ type Verification struct {
 	Regions []*definition.Region
 	Deep    bool // read the bytes, and do not trust sizes and what a region says of them
 	// Progress is told the bytes of the placements that were looked at.
-	Progress supply.Tell
-	There    func(region, doing string, done, total int64) // of what is placed again
-	Who      string                                        // who repairs
+	Progress       supply.Tell
+	RegionProgress func(region, doing string, done, total int64) // of what is placed again
+	Who            string                                        // who repairs
 
 	read []catalog.Placement // of which the content was read, and is not recorded to have been
 }

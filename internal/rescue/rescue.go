@@ -24,8 +24,8 @@ import (
 	"zygos/internal/state"
 )
 
-// Found says what came back, and what could not be read.
-type Found struct {
+// Result says what came back, and what could not be read.
+type Result struct {
 	Versions, Placements, Tags, Recalls int
 	Skipped                             []string // in words
 }
@@ -33,8 +33,8 @@ type Found struct {
 const by = "rebuilt" // who did what nobody remembers
 
 // Rebuild fills an empty catalog from the records in a state's folder, and from the indexes of regions.
-func Rebuild(ctx context.Context, into *catalog.Catalog, from state.Dir, regions map[string]region.Region) (*Found, error) {
-	f := &Found{}
+func Rebuild(ctx context.Context, into *catalog.Catalog, from state.Dir, regions map[string]region.Region) (*Result, error) {
+	f := &Result{}
 	records, err := f.records(ctx, from)
 	if err != nil {
 		return nil, err
@@ -74,7 +74,7 @@ func Rebuild(ctx context.Context, into *catalog.Catalog, from state.Dir, regions
 }
 
 // identity is that of the lost catalog, as the last record tells that does, or the regions; "" if nothing tells.
-func (f *Found) identity(ctx context.Context, records []*record.Record, regions map[string]region.Region) (string, error) {
+func (f *Result) identity(ctx context.Context, records []*record.Record, regions map[string]region.Region) (string, error) {
 	for _, r := range slices.Backward(records) {
 		if r.Catalog != "" {
 			return r.Catalog, nil
@@ -88,13 +88,13 @@ func (f *Found) identity(ctx context.Context, records []*record.Record, regions 
 	return "", ctx.Err()
 }
 
-func (f *Found) skip(form string, args ...any) {
+func (f *Result) skip(form string, args ...any) {
 	f.Skipped = append(f.Skipped, fmt.Sprintf(form, args...))
 }
 
 // records reads the records of builds that made a version, the oldest first. Only what was registered counts, and of several records
 // of one number none does: nobody but the lost catalog knows which of them it was.
-func (f *Found) records(ctx context.Context, from state.Dir) (list []*record.Record, err error) {
+func (f *Result) records(ctx context.Context, from state.Dir) (list []*record.Record, err error) {
 	dirs, err := os.ReadDir(from.Builds())
 	if err != nil {
 		return nil, err
@@ -136,7 +136,7 @@ func (f *Found) records(ctx context.Context, from state.Dir) (list []*record.Rec
 }
 
 // region adds what a region's index tells: where artifacts are, tags, recalls.
-func (f *Found) region(ctx context.Context, into *catalog.Catalog, name string, r region.Region) error {
+func (f *Result) region(ctx context.Context, into *catalog.Catalog, name string, r region.Region) error {
 	text, written, err := r.Read(ctx, region.IndexName)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -187,7 +187,7 @@ func (f *Found) region(ctx context.Context, into *catalog.Catalog, name string, 
 }
 
 // names gives a version back its tags and its recall.
-func (f *Found) names(ctx context.Context, into *catalog.Catalog, v *manifest.Version) error {
+func (f *Result) names(ctx context.Context, into *catalog.Catalog, v *manifest.Version) error {
 	have, err := into.Tags(ctx)
 	if err != nil {
 		return err

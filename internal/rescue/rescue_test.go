@@ -45,7 +45,7 @@ func lost(t *testing.T) (*session.Session, map[string]region.Region, *regiontest
 		v := sessiontest.Register(t, s, ref[0], ref[1])
 		write(t, s, v, same)
 		if v.Image == "link" {
-			p := publish.Publication{Session: s, Version: v, Each: func(record.Delivery) {}, There: func(string, string, int64, int64) {}}
+			p := publish.Publication{Session: s, Version: v, Watch: func(record.Delivery) {}, RegionProgress: func(string, string, int64, int64) {}}
 			var err error
 			p.Regions, err = publish.Regions(s, v, nil)
 			require.NoError(t, err)
@@ -58,7 +58,7 @@ func lost(t *testing.T) (*session.Session, map[string]region.Region, *regiontest
 	return s, map[string]region.Region{"north": north}, north
 }
 
-func rebuild(t *testing.T, s *session.Session, regions map[string]region.Region) (*catalog.Catalog, *rescue.Found) {
+func rebuild(t *testing.T, s *session.Session, regions map[string]region.Region) (*catalog.Catalog, *rescue.Result) {
 	into, err := catalog.Open(t.Context(), filepath.Join(t.TempDir(), "catalog.db"), "")
 	require.NoError(t, err)
 	t.Cleanup(func() { into.Close() })
@@ -71,7 +71,7 @@ func TestLostCatalogComesBackFromRecordsAndIndexes(t *testing.T) {
 	s, regions, _ := lost(t)
 	into, found := rebuild(t, s, regions)
 	require.Empty(t, found.Skipped)
-	require.Equal(t, rescue.Found{Versions: 3, Placements: 2, Recalls: 1}, *found)
+	require.Equal(t, rescue.Result{Versions: 3, Placements: 2, Recalls: 1}, *found)
 	was, err := s.Catalog.ID(t.Context())
 	require.NoError(t, err)
 	now, err := into.ID(t.Context())

@@ -18,7 +18,7 @@ import (
 )
 
 // Verdicts judges all versions; of images that are not asked for all stay.
-func Verdicts(ctx context.Context, s *session.Session, asked func(image string) bool) ([]catalog.Verdict, error) {
+func Verdicts(ctx context.Context, s *session.Session, asked func(image string) bool) ([]Verdict, error) {
 	versions, err := s.Catalog.Candidates(ctx)
 	if err != nil {
 		return nil, err
@@ -31,10 +31,10 @@ func Verdicts(ctx context.Context, s *session.Session, asked func(image string) 
 	if err != nil {
 		return nil, err
 	}
-	keep, tagged := map[string]catalog.Retention{}, s.Org.Keep.Tagged
+	keep, tagged := map[string]Policy{}, s.Org.Keep.Tagged
 	for _, img := range s.Images {
 		if img.Retention != nil {
-			keep[img.Name], tagged = catalog.Retention(*img.Retention), tagged || img.Retention.Tagged
+			keep[img.Name], tagged = Policy(*img.Retention), tagged || img.Retention.Tagged
 		}
 	}
 	var once map[string]bool
@@ -53,16 +53,16 @@ func Verdicts(ctx context.Context, s *session.Session, asked func(image string) 
 		}
 		return ""
 	}
-	return catalog.Prunable(versions, held, running, once, why, func(image string) catalog.Retention {
+	return Prunable(versions, held, running, once, why, func(image string) Policy {
 		if own, ok := keep[image]; ok {
 			return own
 		}
-		return catalog.Retention(s.Org.Keep)
+		return Policy(s.Org.Keep)
 	}, s.Catalog.Now()), nil
 }
 
 // Freed is how many bytes of artifacts go with versions, each counted once, none that another has.
-func Freed(goes, stays []catalog.Verdict) (bytes int64) {
+func Freed(goes, stays []Verdict) (bytes int64) {
 	seen := map[digest.Digest]bool{}
 	for _, v := range stays {
 		for _, a := range v.Artifacts {
@@ -83,7 +83,7 @@ func Freed(goes, stays []catalog.Verdict) (bytes int64) {
 // Remove removes versions, and says how many; tell is told in words what it does. From the first step on
 // nothing can come to need them; they go first where hosts find them, last their rows, so that what an
 // interruption leaves is still known and goes next time. Their bytes are the next sweep's.
-func Remove(ctx context.Context, s *session.Session, verdicts []catalog.Verdict,
+func Remove(ctx context.Context, s *session.Session, verdicts []Verdict,
 	tell func(doing string)) (removed int, err error) {
 	var versions []catalog.Version
 	for _, v := range verdicts {

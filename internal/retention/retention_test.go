@@ -19,10 +19,10 @@ import (
 
 func all(string) bool { return true }
 
-func verdicts(t *testing.T, s *session.Session) (goes, stays map[string]catalog.Verdict) {
+func verdicts(t *testing.T, s *session.Session) (goes, stays map[string]retention.Verdict) {
 	list, err := retention.Verdicts(t.Context(), s, all)
 	require.NoError(t, err)
-	goes, stays = map[string]catalog.Verdict{}, map[string]catalog.Verdict{}
+	goes, stays = map[string]retention.Verdict{}, map[string]retention.Verdict{}
 	for _, v := range list {
 		if len(v.Why) == 0 {
 			goes[v.Ref()] = v
@@ -132,11 +132,11 @@ func TestWhatIsNotAskedForOrWrongStays(t *testing.T) {
 // Bytes that several versions have are freed when the last of them goes.
 func TestFreedBytesAreCountedOnce(t *testing.T) {
 	a := catalog.Artifact{Format: "tar", Bytes: 10}
-	v := func(list ...catalog.Artifact) catalog.Verdict {
-		return catalog.Verdict{Version: &catalog.Version{Artifacts: list}}
+	v := func(list ...catalog.Artifact) retention.Verdict {
+		return retention.Verdict{Version: &catalog.Version{Artifacts: list}}
 	}
-	require.EqualValues(t, 10, retention.Freed([]catalog.Verdict{v(a), v(a)}, nil))
-	require.Zero(t, retention.Freed([]catalog.Verdict{v(a)}, []catalog.Verdict{v(a)}))
+	require.EqualValues(t, 10, retention.Freed([]retention.Verdict{v(a), v(a)}, nil))
+	require.Zero(t, retention.Freed([]retention.Verdict{v(a)}, []retention.Verdict{v(a)}))
 }
 
 // What goes leaves its regions, the store's list and the catalog; a region that is no longer known stops all before anything is done.
@@ -154,7 +154,7 @@ func TestRemovedVersionsLeaveNothing(t *testing.T) {
 	north.Things["link/1.0.0/manifest.json"], north.Things["link/1.0.0/other.json"] = []byte("{}"), []byte("{}")
 	list, err := retention.Verdicts(t.Context(), s, all)
 	require.NoError(t, err)
-	goes := []catalog.Verdict{}
+	goes := []retention.Verdict{}
 	for _, v := range list {
 		if len(v.Why) == 0 {
 			goes = append(goes, v)
@@ -177,7 +177,7 @@ func TestRemovedVersionsLeaveNothing(t *testing.T) {
 	require.False(t, has)
 
 	place(t, s, fresh, "gone")
-	_, err = retention.Remove(t.Context(), s, []catalog.Verdict{{Version: fresh}}, func(string) {})
+	_, err = retention.Remove(t.Context(), s, []retention.Verdict{{Version: fresh}}, func(string) {})
 	require.ErrorContains(t, err, "region gone is no longer in zygos.toml, and holds a copy at shelf:link@1.0.1")
 	require.ErrorContains(t, err, "Nothing was removed")
 }

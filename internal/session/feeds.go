@@ -11,8 +11,8 @@ import (
 	"zygos/internal/store"
 )
 
-// Listed is what a feed listed when it was last asked.
-type Listed struct {
+// Listing is what a feed listed when it was last asked.
+type Listing struct {
 	Schema   string               `json:"schema"`
 	Feed     string               `json:"feed"`
 	File     string               `json:"file,omitempty"`
@@ -23,20 +23,20 @@ type Listed struct {
 	Releases []definition.Release `json:"releases"`
 }
 
-// NewListed is an answer to what a base's definition asks.
-func NewListed(b *definition.Base, signer string, list []definition.Release) *Listed {
-	return &Listed{Schema: "zygos.feed/1", Feed: b.Feed.At, File: b.Feed.File, Format: b.Feed.Format, Variant: b.Feed.Variant, Signer: signer,
+// NewListing is an answer to what a base's definition asks.
+func NewListing(b *definition.Base, signer string, list []definition.Release) *Listing {
+	return &Listing{Schema: "zygos.feed/1", Feed: b.Feed.At, File: b.Feed.File, Format: b.Feed.Format, Variant: b.Feed.Variant, Signer: signer,
 		Asked: time.Now().UTC(), Releases: list}
 }
 
-// Listed is what the feed of a base listed when it was last asked what its definition asks now; nil if it never was.
-func (s *Session) Listed(b *definition.Base) *Listed {
+// Listing is what the feed of a base listed when it was last asked what its definition asks now; nil if it never was.
+func (s *Session) Listing(b *definition.Base) *Listing {
 	text, err := os.ReadFile(s.Dir.Feed(b.Name))
 	if err != nil {
 		return nil
 	}
-	var l Listed
-	same := NewListed(b, "", nil)
+	var l Listing
+	same := NewListing(b, "", nil)
 	if json.Unmarshal(text, &l) != nil || l.Schema != same.Schema || l.Feed != same.Feed || l.File != same.File || l.Format != same.Format ||
 		l.Variant != same.Variant || (l.Signer != "") != (b.Feed.SignedBy != "") {
 		return nil
@@ -44,8 +44,8 @@ func (s *Session) Listed(b *definition.Base) *Listed {
 	return &l
 }
 
-// KeepListed keeps the answer of a base's feed.
-func (s *Session) KeepListed(b *definition.Base, l *Listed) error {
+// KeepListing keeps the answer of a base's feed.
+func (s *Session) KeepListing(b *definition.Base, l *Listing) error {
 	text, err := json.MarshalIndent(l, "", " ")
 	if err == nil {
 		err = os.MkdirAll(s.Dir.In("feeds"), 0o755)
@@ -57,7 +57,7 @@ func (s *Session) KeepListed(b *definition.Base, l *Listed) error {
 }
 
 // Choose makes the base what an answer says; nil for none.
-func Choose(b *definition.Base, l *Listed) {
+func Choose(b *definition.Base, l *Listing) {
 	b.Release, b.From, b.SHA256, b.Asked = "", nil, digest.Digest{}, definition.Asked{}
 	if l == nil {
 		return
@@ -80,7 +80,7 @@ func (s *Session) Take(b definition.Base) { s.Workspace = s.Workspace.With(b) }
 func (s *Session) chooseAll() {
 	for i := range s.Org.Bases {
 		if b := &s.Org.Bases[i]; b.Feed != nil {
-			Choose(b, s.Listed(b))
+			Choose(b, s.Listing(b))
 		}
 	}
 }

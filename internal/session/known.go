@@ -66,21 +66,21 @@ func (s *Session) Text(digest string) []byte {
 
 const textSize = 256 << 10 // larger files are no text that people compare
 
-// Looker answers a plan for somebody who only looks: it checks and changes nothing.
-type Looker struct {
+// Previewer answers a plan for somebody who only looks: it checks and changes nothing.
+type Previewer struct {
 	Known
 	// heads is what versions there are, if that was read once for many images; nil if not.
 	heads *catalog.Heads
 }
 
-// Look is a looker that plans some images one by one.
-func (s *Session) Look() Looker { return Looker{Known: Known{s}} }
+// Previewer is a looker that plans some images one by one.
+func (s *Session) Previewer() Previewer { return Previewer{Known: Known{s}} }
 
 // Glance is a looker that plans many images, and reads once for all what versions they have.
-func (s *Session) Glance(heads *catalog.Heads) Looker { return Looker{Known{s}, heads} }
+func (s *Session) Glance(heads *catalog.Heads) Previewer { return Previewer{Known{s}, heads} }
 
 // NextVersion gives none at a glance: nothing is built.
-func (l Looker) NextVersion(ctx context.Context, image, series, version string) (string, error) {
+func (l Previewer) NextVersion(ctx context.Context, image, series, version string) (string, error) {
 	if l.heads != nil {
 		return "", nil
 	}
@@ -88,7 +88,7 @@ func (l Looker) NextVersion(ctx context.Context, image, series, version string) 
 }
 
 // Parent is the version that a reference means, as a base.
-func (l Looker) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, error) {
+func (l Previewer) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, error) {
 	resolve := l.Catalog.Resolve
 	if l.heads != nil {
 		resolve = l.heads.Resolve
@@ -101,7 +101,7 @@ func (l Looker) Parent(ctx context.Context, ref definition.Ref) (*plan.Parent, e
 }
 
 // Newest is an image's newest version, or the exact one if given.
-func (l Looker) Newest(ctx context.Context, image, version string) (*plan.Newest, error) {
+func (l Previewer) Newest(ctx context.Context, image, version string) (*plan.Newest, error) {
 	if l.heads == nil {
 		return l.Known.Newest(ctx, image, version)
 	}
@@ -109,15 +109,15 @@ func (l Looker) Newest(ctx context.Context, image, version string) (*plan.Newest
 }
 
 // Base is a base that was unpacked.
-func (l Looker) Base(_ context.Context, b *definition.Base) *layer.Snapshot {
+func (l Previewer) Base(_ context.Context, b *definition.Base) *layer.Snapshot {
 	return l.Layers.Peek(base.Key(b))
 }
 
 // Snapshot is what a stage with a key left.
-func (l Looker) Snapshot(_ context.Context, key string) *layer.Snapshot { return l.Layers.Peek(key) }
+func (l Previewer) Snapshot(_ context.Context, key string) *layer.Snapshot { return l.Layers.Peek(key) }
 
 // SecretKey is one that marks nothing as it was if there is none yet: then nothing was built.
-func (l Looker) SecretKey(ctx context.Context) ([]byte, error) {
+func (l Previewer) SecretKey(ctx context.Context) ([]byte, error) {
 	if l.Org.Catalog.URL != "" {
 		key, err := l.Catalog.SecretKey(ctx, nil)
 		return []byte(key), err

@@ -113,7 +113,7 @@ func (s *State) openCatalog(ctx context.Context, problems definition.Problems) e
 		}
 	}
 	if s.Frozen && named.URL == "" {
-		s.Catalog, err = catalog.Look(ctx, where)
+		s.Catalog, err = catalog.OpenReadOnly(ctx, where)
 	} else {
 		s.Catalog, err = catalog.Open(ctx, where, password)
 	}

@@ -21,9 +21,9 @@ func TestWhatTheIndexNamesAndForgets(t *testing.T) {
 	b, err := s.Put([]byte("another"))
 	require.NoError(t, err)
 	require.NoError(t, s.List(t.Context(), "link:1.0.0", "2026-01-02T03:04:05Z",
-		[]store.Listed{{Blob: a, MediaType: "application/x", Title: "a"}}))
+		[]store.NamedBlob{{Blob: a, MediaType: "application/x", Title: "a"}}))
 	require.NoError(t, s.List(t.Context(), "link:1.0.1", "2026-01-02T03:04:05Z",
-		[]store.Listed{{Blob: b, MediaType: "application/x", Title: "b"}}))
+		[]store.NamedBlob{{Blob: b, MediaType: "application/x", Title: "b"}}))
 	named, err = s.Named()
 	require.NoError(t, err)
 	require.True(t, named[a.Digest] && named[b.Digest])

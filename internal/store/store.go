@@ -21,11 +21,9 @@ import (
 	"syscall"
 	"time"
 
+	godigest "github.com/opencontainers/go-digest"
 	"github.com/opencontainers/image-spec/specs-go"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
-
-	godigest "github.com/opencontainers/go-digest"
-
 	"golang.org/x/sys/unix"
 
 	"zygos/internal/digest"
@@ -175,15 +173,15 @@ func Digest(ctx context.Context, file string, read func(int64)) (Blob, error) {
 	return Blob{Digest: digest.From(hash), Bytes: size}, nil
 }
 
-// Listed is an artifact in a version's OCI manifest.
-type Listed struct {
+// NamedBlob is an artifact in a version's OCI manifest.
+type NamedBlob struct {
 	Blob
 	MediaType string
 	Title     string // file name
 }
 
 // List names a version's artifacts in index.json: reference is IMAGE:VERSION.
-func (s *Store) List(ctx context.Context, reference, created string, artifacts []Listed) error {
+func (s *Store) List(ctx context.Context, reference, created string, artifacts []NamedBlob) error {
 	config, err := s.Put([]byte("{}"))
 	if err != nil {
 		return err

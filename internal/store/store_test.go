@@ -119,7 +119,7 @@ func TestIndexNamesEachVersionOnce(t *testing.T) {
 	require.NoError(t, err)
 	for range 2 {
 		require.NoError(t, s.List(t.Context(), "a:1.0.0", "2026-01-01T00:00:00Z",
-			[]store.Listed{{Blob: b, MediaType: "application/x", Title: "a.tar"}}))
+			[]store.NamedBlob{{Blob: b, MediaType: "application/x", Title: "a.tar"}}))
 	}
 	text, err := os.ReadFile(filepath.Join(s.Dir, "index.json"))
 	require.NoError(t, err)

@@ -128,7 +128,7 @@ func someFiles(o *repeat.Outcome) string {
 }
 
 // Hunt says which stage broke a check.
-func Hunt(pg *Page, check string, found *hunt.Found) {
+func Hunt(pg *Page, check string, found *hunt.Cause) {
 	pg.Print("%s passes on %s and fails on %s: stage %s of %s@%s broke it (it was %s); %s judged", pg.Paint(Bold, check),
 		found.Passes.Ref(), found.Fails.Ref(), pg.Paint(Bold, found.Stage), found.Image, found.Now, found.Was, counted(found.Tries, "tree"))
 	for _, why := range found.Why {

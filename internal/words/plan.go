@@ -103,7 +103,7 @@ func areOrIs(inputs []string) string {
 }
 
 // FoundBy says how a base was found.
-func FoundBy(f *plan.Found) string {
+func FoundBy(f *plan.Origin) string {
 	text := fmt.Sprintf("%s in %s, asked %s ago", f.Rule, f.Feed, age(f.Asked))
 	if f.Newer != "" {
 		text += "; newer is " + f.Newer

@@ -12,6 +12,7 @@ import (
 	"zygos/internal/plain"
 	"zygos/internal/record"
 	"zygos/internal/region"
+	"zygos/internal/retention"
 )
 
 // Versions lists versions, and builds that made none before those of their image.
@@ -164,7 +165,7 @@ func widthOf(a *app.Account) (width int) {
 func Prune(pg *Page, p *app.Pruning, all bool) {
 	var rows [][]string
 	var total int64 // of those that go
-	add := func(v *catalog.Verdict, state string) {
+	add := func(v *retention.Verdict, state string) {
 		var bytes int64
 		for _, a := range v.Artifacts {
 			bytes += a.Bytes

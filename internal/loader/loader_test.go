@@ -1,4 +1,4 @@
-package boot_test
+package loader_test
 
 import (
 	"os"
@@ -9,13 +9,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"zygos/internal/boot"
 	"zygos/internal/disk"
 	"zygos/internal/layer"
+	"zygos/internal/loader"
 )
 
 // tree is a tree of files; what begins with "->" is a link.
-func tree(t *testing.T, files map[string]string) *boot.Tree {
+func tree(t *testing.T, files map[string]string) *loader.Tree {
 	dir := t.TempDir()
 	x := layer.Index{{Path: ".", Kind: layer.Dir, Mode: 0o755}}
 	have := map[string]bool{".": true}
@@ -35,10 +35,10 @@ func tree(t *testing.T, files map[string]string) *boot.Tree {
 		x = append(x, e)
 	}
 	x.Sort()
-	return &boot.Tree{Tree: layer.Merge(x), Content: func(n *layer.Node) string { return filepath.Join(dir, n.Path) }}
+	return &loader.Tree{Tree: layer.Merge(x), Content: func(n *layer.Node) string { return filepath.Join(dir, n.Path) }}
 }
 
-var wanted = boot.Wanted{Token: "link", Cmdline: "console=ttyS0", Root: "PARTUUID=1-2", ESP: "UUID=AB-CD"}
+var wanted = loader.Wanted{Token: "link", Cmdline: "console=ttyS0", Root: "PARTUUID=1-2", ESP: "UUID=AB-CD"}
 
 func debian(more map[string]string) map[string]string {
 	files := map[string]string{"var/lib/dpkg/status": "", "sbin": "->usr/sbin", "usr/sbin/init": "->/usr/lib/systemd/systemd",
@@ -54,7 +54,7 @@ func debian(more map[string]string) map[string]string {
 	return files
 }
 
-func on(p *boot.Parts, name string) *disk.FATFile {
+func on(p *loader.Parts, name string) *disk.FATFile {
 	for i := range p.ESP {
 		if p.ESP[i].Path == name {
 			return &p.ESP[i]
@@ -64,7 +64,7 @@ func on(p *boot.Parts, name string) *disk.FATFile {
 }
 
 func TestKernelsAndLoaderGoWhereTheyAreFound(t *testing.T) {
-	p, err := boot.Disk(tree(t, debian(nil)), wanted)
+	p, err := loader.Disk(tree(t, debian(nil)), wanted)
 	require.NoError(t, err)
 	require.Equal(t, "systemd-boot, kernel 6.1.0-41-cloud", p.About, "numbers are compared as numbers")
 	require.Equal(t, disk.TypeRootX64, p.Type)
@@ -82,7 +82,7 @@ func TestKernelsAndLoaderGoWhereTheyAreFound(t *testing.T) {
 		"etc/kernel/install.conf": "layout=bls\n",
 		"etc/fstab":               "PARTUUID=1-2 / ext4 errors=remount-ro 0 1\nUUID=AB-CD /boot/efi vfat umask=0077 0 1\n"}, added)
 
-	p, err = boot.Disk(tree(t, debian(map[string]string{"etc/fstab": "LABEL=x / ext4 defaults 0 1\n",
+	p, err = loader.Disk(tree(t, debian(map[string]string{"etc/fstab": "LABEL=x / ext4 defaults 0 1\n",
 		"etc/kernel/cmdline": "root=/dev/sda1 quiet\n", "boot/initrd.img-6.1.0-41-cloud": "-"})), wanted)
 	require.NoError(t, err)
 	require.Nil(t, on(p, "link/6.1.0-41-cloud/linux"), "a kernel without an initramfs does not start")
@@ -96,10 +96,11 @@ func TestKernelsAndLoaderGoWhereTheyAreFound(t *testing.T) {
 func TestMountsOfTheDisk(t *testing.T) {
 	w := wanted
 	w.Gone = []string{"/", "/boot", "/boot/efi"}
-	w.Mounts = []boot.Mount{{Device: "PARTUUID=3", Folder: "var/log"}, {Device: "PARTUUID=4", Swap: true},
+	w.Mounts = []loader.Mount{{Device: "PARTUUID=3", Folder: "var/log"}, {Device: "PARTUUID=4", Swap: true},
 		{Device: "PARTUUID=5", Folder: "data"}}
-	p, err := boot.Disk(tree(t, debian(map[string]string{"etc/fstab": "# theirs\nUUID=1 / xfs defaults 0 1\nUUID=2 /boot ext4 defaults 0 2\n" +
-		"UUID=3 none swap sw 0 0\n/swapfile none swap sw 0 0\nserver:/x /data nfs defaults 0 0\ntmpfs /tmp tmpfs defaults 0 0"})), w)
+	p, err := loader.Disk(tree(t,
+		debian(map[string]string{"etc/fstab": "# theirs\nUUID=1 / xfs defaults 0 1\nUUID=2 /boot ext4 defaults 0 2\n" +
+			"UUID=3 none swap sw 0 0\n/swapfile none swap sw 0 0\nserver:/x /data nfs defaults 0 0\ntmpfs /tmp tmpfs defaults 0 0"})), w)
 	require.NoError(t, err)
 	var folders []string
 	for _, a := range p.Root {
@@ -126,8 +127,8 @@ func TestWhatATreeLacksIsNamedWithItsPackages(t *testing.T) {
 		"install kernel-core dracut systemd-boot-unsigned systemd in a stage": {"usr/lib/sysimage/rpm/rpmdb.sqlite": ""},
 		"no init; install them in a stage":                                    {"etc/passwd": "", "loop": "->loop"},
 	} {
-		_, err := boot.Disk(tree(t, files), wanted)
-		require.ErrorAs(t, err, new(*boot.MissingError))
+		_, err := loader.Disk(tree(t, files), wanted)
+		require.ErrorAs(t, err, new(*loader.MissingError))
 		require.ErrorContains(t, err, says)
 	}
 }
@@ -141,19 +142,19 @@ func TestUnifiedKernelImagesComeFirst(t *testing.T) {
 	files := debian(map[string]string{"boot/EFI/Linux/link-1.efi": string(program), "boot/EFI/Linux/link-10.efi": string(program)})
 	plain := wanted
 	plain.Cmdline = ""
-	p, err := boot.Disk(tree(t, files), plain)
+	p, err := loader.Disk(tree(t, files), plain)
 	require.NoError(t, err)
 	require.Equal(t, "unified kernel image link-10.efi, systemd-boot", p.About)
 	require.NotNil(t, on(p, "EFI/Linux/link-1.efi"))
 	require.EqualValues(t, 9, on(p, "EFI/BOOT/BOOTX64.EFI").Size, "the loader")
 	delete(files, "usr/lib/systemd/boot/efi/systemd-bootx64.efi")
-	p, err = boot.Disk(tree(t, files), plain)
+	p, err = loader.Disk(tree(t, files), plain)
 	require.NoError(t, err)
 	require.EqualValues(t, len(program), on(p, "EFI/BOOT/BOOTX64.EFI").Size, "the image itself")
-	_, err = boot.Disk(tree(t, files), wanted)
+	_, err = loader.Disk(tree(t, files), wanted)
 	require.ErrorContains(t, err, "cmdline cannot be added to the unified kernel image /boot/EFI/Linux/link-10.efi")
 	files["boot/EFI/Linux/link-11.efi"] = "no program"
-	_, err = boot.Disk(tree(t, files), plain)
+	_, err = loader.Disk(tree(t, files), plain)
 	require.ErrorContains(t, err, "/boot/EFI/Linux/link-11.efi is no program for UEFI")
 }
 
@@ -163,11 +164,11 @@ func TestGRUB(t *testing.T) {
 		"usr/lib/shim/shimx64.efi.signed": "MZ the shim", "usr/lib/shim/mmx64.efi.signed": "MZ keys"})
 	w := wanted
 	w.UUID = "1-2-3"
-	p, err := boot.Disk(tree(t, files), w)
+	p, err := loader.Disk(tree(t, files), w)
 	require.NoError(t, err)
 	require.Contains(t, p.About, "systemd-boot")
 	w.Loader = "grub"
-	p, err = boot.Disk(tree(t, files), w)
+	p, err = loader.Disk(tree(t, files), w)
 	require.NoError(t, err)
 	require.Equal(t, "shim, GRUB, kernel 6.1.0-41-cloud", p.About)
 	require.EqualValues(t, 11, on(p, "EFI/BOOT/BOOTX64.EFI").Size)
@@ -181,15 +182,15 @@ func TestGRUB(t *testing.T) {
 	delete(files, "usr/lib/shim/shimx64.efi.signed")
 	delete(files, "usr/lib/systemd/boot/efi/systemd-bootx64.efi")
 	w.Loader = ""
-	p, err = boot.Disk(tree(t, files), w)
+	p, err = loader.Disk(tree(t, files), w)
 	require.NoError(t, err)
 	require.Equal(t, "GRUB, kernel 6.1.0-41-cloud", p.About)
 	require.EqualValues(t, 7, on(p, "EFI/BOOT/BOOTX64.EFI").Size)
 	require.Len(t, p.Root, 1, "its own menu stays")
 	w.Loader = "uki"
-	_, err = boot.Disk(tree(t, files), w)
+	_, err = loader.Disk(tree(t, files), w)
 	require.ErrorContains(t, err, "it has no kernel")
 	w.Loader = "grub"
-	_, err = boot.Disk(tree(t, debian(nil)), w)
+	_, err = loader.Disk(tree(t, debian(nil)), w)
 	require.EqualError(t, err, "the tree cannot start by itself, it has no GRUB; install grub-efi-amd64-signed shim-signed in a stage")
 }

@@ -1,7 +1,7 @@
-// Package boot finds in a tree what starts a machine, and says where on a disk it belongs: the files of the EFI system
+// Package loader finds in a tree what starts a machine, and says where on a disk it belongs: the files of the EFI system
 // partition, and the few that the tree's own tools need so that kernels which come later find their way there too. It
 // runs nothing.
-package boot
+package loader
 
 import (
 	"fmt"

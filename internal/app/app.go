@@ -33,7 +33,8 @@ type Caller struct {
 // App serves callers in one state. It lives as long as the process; each caller has a Session.
 type App struct {
 	*state.State
-	at Where
+	at    Where
+	tails record.Tails
 }
 
 // Session is a caller at work. It does one thing at a time; sessions of one App may work at the same moment.
@@ -50,6 +51,7 @@ type Session struct {
 	Watch func(record.Event)
 
 	own     *App             // that is closed with the session, nil for none
+	tails   *record.Tails    // of the App
 	unheard map[string]error // bases whose feeds were asked in vain, and why
 }
 
@@ -122,7 +124,7 @@ func (a *App) as(ctx context.Context, w *workspace.Workspace, by Caller) (*Sessi
 	if err != nil {
 		return nil, err
 	}
-	return &Session{Session: s, unheard: map[string]error{}, Progress: func(string, int64, int64) {},
+	return &Session{Session: s, tails: &a.tails, unheard: map[string]error{}, Progress: func(string, int64, int64) {},
 		RegionProgress: func(string, string, int64, int64) {}, Note: func(string) {}, Watch: func(record.Event) {}}, nil
 }
 

@@ -135,7 +135,10 @@ func (a *Session) Log(ctx context.Context, b *catalog.Build, follow bool, take f
 	if err := compare.Elsewhere(a.Session, b); err != nil {
 		return err
 	}
-	return record.ReadJournal(ctx, a.Dir, b.ID, follow, take)
+	if follow {
+		return a.tails.Follow(ctx, a.Dir, b.ID, take)
+	}
+	return record.ReadJournal(ctx, a.Dir, b.ID, take)
 }
 
 // View finds the tree that a build's id or a reference means, after a stage or as it was captured.

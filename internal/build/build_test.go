@@ -130,7 +130,7 @@ func TestBuildRegistersWhatItCaptured(t *testing.T) {
 	require.Equal(t, made.Shapes[0].Stages[0].Layer, kept.Shapes[0].Stages[0].Layer)
 	require.Equal(t, []string{"etc/machine-id"}, kept.Shapes[0].Seal[0].Paths)
 	var logged []string
-	require.NoError(t, record.ReadJournal(t.Context(), w.engine.Dir, "b-1.0.0", false,
+	require.NoError(t, record.ReadJournal(t.Context(), w.engine.Dir, "b-1.0.0",
 		func(e record.Event) error { logged = append(logged, e.Kind()); return nil }))
 	require.Equal(t, w.kinds(), logged)
 }
@@ -287,10 +287,10 @@ func TestLogOfADeadBuildIsReadAsFarAsItGoes(t *testing.T) {
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "log.jsonl"), []byte(`{"kind":"started"}`+"\n"+`{"kind":"sta`), 0o644))
 	count := 0
-	require.NoError(t, record.ReadJournal(t.Context(), w.engine.Dir, "b-dead", false, func(record.Event) error { count++; return nil }))
+	require.NoError(t, record.ReadJournal(t.Context(), w.engine.Dir, "b-dead", func(record.Event) error { count++; return nil }))
 	require.Equal(t, 1, count)
 	stop := errors.New("enough")
-	require.ErrorIs(t, record.ReadJournal(t.Context(), w.engine.Dir, "b-dead", false, func(record.Event) error { return stop }), stop)
+	require.ErrorIs(t, record.ReadJournal(t.Context(), w.engine.Dir, "b-dead", func(record.Event) error { return stop }), stop)
 }
 
 func TestFailedStageRunsAgainFromTheTreeBeforeIt(t *testing.T) {

@@ -2,6 +2,7 @@ package record
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -100,9 +101,14 @@ func (l *Journal) Close() error {
 	return l.file.Close()
 }
 
-// ReadJournal calls take with each event of a build's log, as far as it was written. With follow, it
-// goes on until the build has ended.
-func ReadJournal(ctx context.Context, at state.Dir, id string, follow bool, take func(Event) error) error {
+// ReadJournal calls take with each event of a build's journal, as far as it was written.
+func ReadJournal(ctx context.Context, at state.Dir, id string, take func(Event) error) error {
+	return readJournal(ctx, at, id, take, func() (<-chan struct{}, bool) { return nil, true })
+}
+
+// readJournal reads on until ended says that the build has; until then it waits for more.
+func readJournal(ctx context.Context, at state.Dir, id string, take func(Event) error, look func() (more <-chan struct{},
+	ended bool)) error {
 	file, err := os.Open(at.Build(id, logName))
 	if err != nil {
 		return err
@@ -111,30 +117,105 @@ func ReadJournal(ctx context.Context, at state.Dir, id string, follow bool, take
 	in := bufio.NewReaderSize(file, 1<<16)
 	var line []byte
 	for {
-		alive := follow && at.Alive(id)
-		part, err := in.ReadBytes('\n')
-		line = append(line, part...)
-		if err == nil {
+		more, ended := look() // before the end is read, so that nothing is missed
+		for err = nil; err == nil; {
+			var part []byte
+			if part, err = in.ReadBytes('\n'); err != nil {
+				line = append(line, part...)
+				break
+			}
 			var e Event
-			if json.Unmarshal(line, &e) != nil {
+			if json.Unmarshal(append(line, part...), &e) != nil {
 				return nil // the last line of a build that died
 			}
-			if err := take(e); err != nil {
+			if err := cmp.Or(take(e), ctx.Err()); err != nil {
 				return err
 			}
 			line = line[:0]
-			continue
 		}
 		if !errors.Is(err, io.EOF) {
 			return err
 		}
-		if !alive {
+		if ended {
 			return nil
 		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(100 * time.Millisecond):
+		case <-more:
+		}
+	}
+}
+
+// Tails lets many follow the journals of running builds: each journal is watched once, whoever follows it.
+type Tails struct {
+	mu   sync.Mutex
+	open map[string]*tail // by the journal's file
+}
+
+// tail watches one journal.
+type tail struct {
+	users int
+	more  chan struct{} // closed when there is more to read, or the build ended
+	ended bool
+	stop  context.CancelFunc
+}
+
+const tailStep = 100 * time.Millisecond // between two looks at a journal
+
+// Follow is ReadJournal that goes on until the build has ended.
+func (t *Tails) Follow(ctx context.Context, at state.Dir, id string, take func(Event) error) error {
+	name := at.Build(id, logName)
+	t.mu.Lock()
+	w := t.open[name]
+	if w == nil {
+		watched, stop := context.WithCancel(context.WithoutCancel(ctx))
+		w = &tail{more: make(chan struct{}), stop: stop}
+		if t.open == nil {
+			t.open = map[string]*tail{}
+		}
+		t.open[name] = w
+		go t.watch(watched, w, at, id)
+	}
+	w.users++
+	t.mu.Unlock()
+	defer func() {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		if w.users--; w.users == 0 {
+			w.stop()
+			delete(t.open, name)
+		}
+	}()
+	return readJournal(ctx, at, id, take, func() (<-chan struct{}, bool) {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		return w.more, w.ended
+	})
+}
+
+// watch tells those who follow a journal that it grew, until its build has ended.
+func (t *Tails) watch(ctx context.Context, w *tail, at state.Dir, id string) {
+	tick := time.NewTicker(tailStep)
+	defer tick.Stop()
+	for size := int64(-1); ; {
+		ended := !at.Alive(id) // before the size, so that its last events are read
+		info, err := os.Stat(at.Build(id, logName))
+		if err != nil || ended || info.Size() != size {
+			t.mu.Lock()
+			w.ended = err != nil || ended
+			close(w.more)
+			w.more = make(chan struct{})
+			t.mu.Unlock()
+			if w.ended {
+				return
+			}
+			size = info.Size()
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
 		}
 	}
 }

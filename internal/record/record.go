@@ -113,7 +113,7 @@ func Pending(at state.Dir, id string) bool {
 
 // Made reports whether the log of a build says that it made a version. known is false if it has no log.
 func Made(ctx context.Context, at state.Dir, id string) (made, known bool) {
-	err := ReadJournal(ctx, at, id, false, func(e Event) error {
+	err := ReadJournal(ctx, at, id, func(e Event) error {
 		_, yes := e.What.(Registered)
 		made = made || yes
 		return nil

@@ -133,7 +133,7 @@ func ViewFailed(ctx context.Context, at state.Dir, b *catalog.Build, variant, st
 		return v, nil
 	}
 	found, names := "", []string{}
-	err := ReadJournal(ctx, at, b.ID, false, func(e Event) error {
+	err := ReadJournal(ctx, at, b.ID, func(e Event) error {
 		made := ""
 		switch w := e.What.(type) {
 		case StageDone:

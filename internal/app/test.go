@@ -219,7 +219,8 @@ func (a *Session) diskOf(ctx context.Context, t *Tested, b *bench, r *definition
 			if pl := &placed[i]; pl.Variant == b.variant && pl.Name == f.Called() {
 				d.Artifact = f.Artifact
 				err := t.spend("fetch", pl.Bytes, func() (err error) {
-					d.Disk, err = supply.Download(ctx, a.Session, v, r, pl, pl.Bytes, b.dir, a.Progress)
+					d.Disk, err = supply.Download(ctx, a.Session, supply.Transfer{Version: v, Region: r, Placement: pl, Bytes: pl.Bytes, Out: b.dir},
+						a.Progress)
 					return err
 				})
 				return d, err
@@ -333,7 +334,9 @@ func (a *Session) fromRegion(ctx context.Context, t *Tested, b *bench, r *defini
 	}
 	var file string
 	err := t.spend("fetch", best.Bytes, func() (err error) {
-		file, err = supply.Download(ctx, a.Session, t.Version, r, best, best.Bytes, b.dir, a.Progress)
+		file, err = supply.Download(ctx, a.Session, supply.Transfer{Version: t.Version, Region: r, Placement: best, Bytes: best.Bytes,
+			Out: b.dir},
+			a.Progress)
 		return err
 	})
 	if err != nil {

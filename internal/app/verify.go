@@ -103,7 +103,8 @@ func (a *Session) Fetch(ctx context.Context, r FetchRequest) (*catalog.Version, 
 	}
 	for _, f := range v.Artifacts {
 		if f.Digest == pl.Artifact && f.Key() == pl.Key() {
-			out, err := supply.Download(ctx, a.Session, v, at, pl, f.Bytes, r.Out, a.Progress)
+			out, err := supply.Download(ctx, a.Session, supply.Transfer{Version: v, Region: at, Placement: pl, Bytes: f.Bytes, Out: r.Out},
+				a.Progress)
 			return v, pl, out, err
 		}
 	}

@@ -14,7 +14,6 @@ import (
 	"zygos/internal/catalog"
 	"zygos/internal/definition"
 	"zygos/internal/digest"
-	"zygos/internal/retention"
 )
 
 var moment = time.Date(2026, 1, 2, 3, 4, 5, 0, time.UTC)
@@ -283,39 +282,6 @@ func TestRecallsHoldForDescendantsAndEnd(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, family, 2)
 	})
-}
-
-func TestWhatMayGoAndWhy(t *testing.T) {
-	old := time.Now().Add(-100 * 24 * time.Hour)
-	version := func(image, number, base, baseVersion string, tags ...string) catalog.Version {
-		return catalog.Version{Image: image, Version: number, BaseName: base, BaseVersion: baseVersion, BaseImage: base == "parent",
-			Created: old, Tags: tags}
-	}
-	versions := []catalog.Version{
-		version("child", "1.0.3", "parent", "1.0.1"), version("child", "1.0.2", "parent", "1.0.0"),
-		version("child", "1.0.1", "parent", "1.0.0", "stable"), version("child", "1.0.0", "os", "1"),
-		version("other", "1.0.0", "os", "1"),
-		version("parent", "1.0.2", "os", "1"), version("parent", "1.0.1", "os", "1"), version("parent", "1.0.0", "os", "1"),
-		version("parent", "0.9.0", "os", "1"), version("parent", "0.8.0", "os", "1"),
-	}
-	versions[3].Recall = &catalog.Recall{Since: old}
-	held := []catalog.Held{{Region: "north", Image: "child", Version: "1.0.0"}, {Region: "north", Image: "child", Version: "1.0.2"}}
-	running := []catalog.Build{{ID: "b-1", Base: "parent@0.9.0"}}
-	why := map[string]string{}
-	for _, v := range retention.Prunable(versions, held, running, map[string]bool{"other@1.0.0": true, "parent@0.8.0": true},
-		func(string) string { return "" }, func(image string) retention.Policy {
-			if image == "other" {
-				return retention.Policy{}
-			}
-			return retention.Policy{Days: 90, Tagged: true}
-		}, time.Now()) {
-		why[v.Ref()] = strings.Join(v.Why, "; ")
-	}
-	require.Equal(t, map[string]string{"child@1.0.3": "the newest of the image", "child@1.0.2": "the newest in north",
-		"child@1.0.1": "tagged stable", "child@1.0.0": "",
-		"other@1.0.0": "no [keep] says how many stay", "parent@1.0.2": "the newest of the image", "parent@1.0.1": "child@1.0.3 is built on it",
-		"parent@1.0.0": "child@1.0.2 is built on it",
-		"parent@0.9.0": "build b-1 starts from it", "parent@0.8.0": "once tagged"}, why)
 }
 
 func TestListIsSortedAndPaged(t *testing.T) {

@@ -24,15 +24,23 @@ type Verdict struct {
 	Why []string `json:"why"`
 }
 
+// Facts are what decides which versions go.
+type Facts struct {
+	Versions []catalog.Version // by image, newest first
+	Held     []catalog.Held
+	Running  []catalog.Build
+	Once     map[string]bool                 // references that a tag ever pointed at
+	Asked    func(image string) (why string) // why an image was not asked for, "" if it was
+	Keep     func(image string) Policy
+}
+
 // Prunable judges all versions, which come by image, newest first: what the retention does not keep
 // may go, but never the newest of an image, a version that a tag points at, that is the newest usable
 // one of its image in a region, that a running build starts from, or that a version which stays was
-// built on. Recalled versions do not count among the newest. once has those that a tag ever pointed at, by reference. Of images that are
-// not asked for
-// all versions stay. What prune began to remove goes in any case.
-func Prunable(versions []catalog.Version, held []catalog.Held, running []catalog.Build, once map[string]bool,
-	asked func(image string) (why string),
-	keep func(image string) Policy, now time.Time) []Verdict {
+// built on. Recalled versions do not count among the newest. Of images that are not asked for all versions stay. What prune began to
+// remove goes in any case.
+func Prunable(f Facts, now time.Time) []Verdict {
+	versions := f.Versions
 	list := make([]Verdict, len(versions))
 	at := make(map[string]int, len(versions)) // in the list
 	counts := map[string]int64{}              // usable versions of images, so far
@@ -42,7 +50,7 @@ func Prunable(versions []catalog.Version, held []catalog.Held, running []catalog
 		v.Version = &versions[i]
 		at[v.Ref()] = i
 		say := func(form string, args ...any) { v.Why = append(v.Why, fmt.Sprintf(form, args...)) }
-		r := keep(v.Image)
+		r := f.Keep(v.Image)
 		first, newer, usable := !met[v.Image], counts[v.Image], v.Usable() == nil
 		if met[v.Image] = true; usable {
 			counts[v.Image]++
@@ -50,8 +58,8 @@ func Prunable(versions []catalog.Version, held []catalog.Held, running []catalog
 		switch {
 		case v.Leaving:
 			continue
-		case asked(v.Image) != "":
-			say("%s", asked(v.Image))
+		case f.Asked(v.Image) != "":
+			say("%s", f.Asked(v.Image))
 		case r.Versions == 0 && r.Days == 0:
 			say("no [keep] says how many stay")
 		case first:
@@ -68,12 +76,12 @@ func Prunable(versions []catalog.Version, held []catalog.Held, running []catalog
 		for _, tag := range v.Tags {
 			say("tagged %s", tag)
 		}
-		if r.Tagged && len(v.Tags) == 0 && once[v.Ref()] {
+		if r.Tagged && len(v.Tags) == 0 && f.Once[v.Ref()] {
 			say("once tagged")
 		}
 	}
 	newest := map[[2]string]int{} // by region and image
-	for _, h := range held {
+	for _, h := range f.Held {
 		i, ok := at[h.Image+"@"+h.Version]
 		if !ok || list[i].Usable() != nil {
 			continue
@@ -86,7 +94,7 @@ func Prunable(versions []catalog.Version, held []catalog.Held, running []catalog
 		v := &list[newest[where]]
 		v.Why = append(v.Why, "the newest in "+where[0])
 	}
-	for _, b := range running {
+	for _, b := range f.Running {
 		if i, ok := at[b.Base]; ok && !list[i].Leaving {
 			v := &list[i]
 			v.Why = append(v.Why, fmt.Sprintf("build %s starts from it", b.ID))

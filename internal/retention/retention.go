@@ -53,12 +53,12 @@ func Verdicts(ctx context.Context, s *session.Session, asked func(image string) 
 		}
 		return ""
 	}
-	return Prunable(versions, held, running, once, why, func(image string) Policy {
+	return Prunable(Facts{Versions: versions, Held: held, Running: running, Once: once, Asked: why, Keep: func(image string) Policy {
 		if own, ok := keep[image]; ok {
 			return own
 		}
 		return Policy(s.Org.Keep)
-	}, s.Catalog.Now()), nil
+	}}, s.Catalog.Now()), nil
 }
 
 // Freed is how many bytes of artifacts go with versions, each counted once, none that another has.

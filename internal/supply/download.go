@@ -23,11 +23,19 @@ const partEnd = ".part"
 // downloads is how often a transfer that broke is gone on with.
 const downloads = 8
 
-// Download writes what was placed in a region to a file and returns its name; out is that, or a folder. The bytes lie under a
+// Transfer is an artifact to bring from a region.
+type Transfer struct {
+	Version   *catalog.Version
+	Region    *definition.Region
+	Placement *catalog.Placement
+	Bytes     int64  // of the artifact
+	Out       string // a file, or a folder
+}
+
+// Download writes what was placed in a region to a file and returns its name. The bytes lie under a
 // temporary name until they are all there and have the digest; an interrupted download is gone on with where it stopped.
-func Download(ctx context.Context, s *session.Session, v *catalog.Version, r *definition.Region, pl *catalog.Placement, bytes int64,
-	out string,
-	tell Tell) (string, error) {
+func Download(ctx context.Context, s *session.Session, d Transfer, tell Tell) (string, error) {
+	v, r, pl, out := d.Version, d.Region, d.Placement, d.Out
 	file, err := pl.Key().File(v.Image, v.Version, v.Keys())
 	if err != nil {
 		return "", err
@@ -47,7 +55,7 @@ func Download(ctx context.Context, s *session.Session, v *catalog.Version, r *de
 		return "", err
 	}
 	defer part.Close() // and with it the lock
-	want := store.Blob{Digest: pl.Artifact, Bytes: bytes}
+	want := store.Blob{Digest: pl.Artifact, Bytes: d.Bytes}
 	if _, err := os.Stat(out); err == nil {
 		got, err := store.Digest(ctx, out, nil)
 		if err == nil && got != want {

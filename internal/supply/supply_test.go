@@ -35,7 +35,9 @@ func placed(t *testing.T) (*session.Session, *catalog.Version, *regiontest.Shelf
 func silent(string, int64, int64) {}
 
 func fetch(t *testing.T, s *session.Session, v *catalog.Version, pl *catalog.Placement, out string) (string, error) {
-	return supply.Download(t.Context(), s, v, s.Org.Region("north"), pl, v.Artifacts[0].Bytes, out, silent)
+	return supply.Download(t.Context(), s, supply.Transfer{Version: v, Region: s.Org.Region("north"), Placement: pl,
+		Bytes: v.Artifacts[0].Bytes,
+		Out:   out}, silent)
 }
 
 func TestDownloadsAreVerifiedAndWhole(t *testing.T) {

@@ -1,5 +1,6 @@
-// Package machine runs the steps of a stage on a temporary machine. The one machine here is
-// the sandbox: a process in namespaces of its own on an overlay of layers.
+// Package machine runs the steps of a stage on a temporary machine, and shells in instances. The machine that it has is the sandbox: a
+// process in namespaces of its own on an overlay of layers. Beside it stand the agent that runs in a machine which somebody else starts
+// (guest.go), and the way of an ordinary user into a user namespace (ids.go).
 //
 // The package knows trees in layers and commands to run; it knows nothing of definitions or versions.
 package machine

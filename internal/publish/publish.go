@@ -85,7 +85,8 @@ type Publication struct {
 	Version *catalog.Version
 	Regions []*definition.Region
 	Host    string // where this runs
-	// Progress is told what is fetched, There how many bytes of how many are in a region, Each what happens to an artifact.
+	// Progress gets what is fetched, RegionProgress how many bytes of how many are in a region, Watch what happens to an artifact, from
+	// several goroutines.
 	Progress       supply.Tell
 	RegionProgress func(region, doing string, done, total int64)
 	Watch          func(record.Delivery)

@@ -1,5 +1,5 @@
-// Package state is an opened state of a workspace: where everything in its folder lies, who it is, which
-// catalog it belongs to, and what plans need to know of it. It builds and changes nothing by itself.
+// Package state is a host's place for the work of an organisation, opened once by each process: where everything in its folder lies, who it
+// is, which catalog it belongs to, and the locks, runs and slots by which processes and callers keep out of each other's way.
 package state
 
 import (

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"zygos/demo"
 	"zygos/internal/app"
 	"zygos/internal/machine"
 	"zygos/internal/words"
@@ -67,12 +68,12 @@ func runDemo(ctx context.Context, in *invocation) error {
 		cmd.Cancel = func() error { return cmd.Process.Signal(unix.SIGTERM) }
 		return cmd
 	}
-	for _, step := range demoSteps {
-		if step.why != "" {
-			in.note("\n%s", in.paint(words.Faint, "# "+step.why))
+	for _, step := range demo.Steps {
+		if step.Why != "" {
+			in.note("\n%s", in.paint(words.Faint, "# "+step.Why))
 		}
-		in.note("%s %s", in.paint(words.Green, "$"), in.paint(words.Bold, "zygos "+step.command))
-		if words, beside := strings.CutSuffix(step.command, " &"); beside {
+		in.note("%s %s", in.paint(words.Green, "$"), in.paint(words.Bold, "zygos "+step.Command))
+		if words, beside := strings.CutSuffix(step.Command, " &"); beside {
 			end, err := in.beside(command(words))
 			if err != nil {
 				return fmt.Errorf("zygos %s: %w", words, err)
@@ -80,7 +81,7 @@ func runDemo(ctx context.Context, in *invocation) error {
 			defer end()
 			continue
 		}
-		cmd := command(step.command)
+		cmd := command(step.Command)
 		if in.quiet {
 			cmd.Args = append(cmd.Args, "--quiet")
 		}
@@ -98,7 +99,7 @@ func runDemo(ctx context.Context, in *invocation) error {
 				in.note("the demo stops here; what is done so far stays in %s", dir)
 				return &exitError{exit.ExitCode()}
 			}
-			return fmt.Errorf("zygos %s: %w", step.command, err)
+			return fmt.Errorf("zygos %s: %w", step.Command, err)
 		}
 	}
 	in.note("\n%s", in.paint(words.Bold, fmt.Sprintf("Done in %s.", human(time.Since(began)))))
@@ -127,27 +128,6 @@ func (in *invocation) beside(cmd *exec.Cmd) (end func(), err error) {
 	}
 	in.note("%s", strings.TrimSpace(ready))
 	return end, nil
-}
-
-var demoSteps = []struct{ command, why string }{
-	{"lint", "Are the definitions sound?"},
-	{"scripts", "What does the script library hold, and who uses it?"},
-	{"preview ebb-base", "What would a build do?"},
-	{"build ebb-base", "Build the hardened base from field-os"},
-	{"tag ebb-base stable", "Children start from ebb-base@stable"},
-	{"build turbine-link tide-desk buoy-logger", "Build its three children"},
-	{"build turbine-link", "Once more: nothing changed, nothing is built"},
-	{"tag turbine-link stable", "Move tags over versions"},
-	{"tag tide-desk stable", ""},
-	{"tag buoy-logger candidate", ""},
-	{"standin --pace 64MiB --import 100ms --faults drop &", "kelp-bay is a site of the simulated cloud: slow, and its line breaks once"},
-	{"publish turbine-link@stable", "Place the artifacts in the regions"},
-	{"publish tide-desk@stable", ""},
-	{"publish buoy-logger@candidate", ""},
-	{"verify", "Is everything where it should be?"},
-	{"list", "What exists now, and where?"},
-	{"manifest turbine-link@stable", "What belongs to each region?"},
-	{"locate turbine-link@stable --region north-sound", "The one id that a deploy job needs"},
 }
 
 var cmdDoctor = &command{

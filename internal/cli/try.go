@@ -6,7 +6,6 @@ import (
 	"flag"
 	"fmt"
 	"os"
-	"strconv"
 	"strings"
 
 	"golang.org/x/term"
@@ -53,11 +52,11 @@ func (f *tryFlags) declare(fs *flag.FlagSet) {
 
 func runTry(ctx context.Context, in *invocation, a *app.Session) error {
 	f := in.flags.(*tryFlags)
-	ports, err := portsOf(f.ports)
-	if err == nil {
-		err = a.Writable()
-	}
+	ports, err := vm.ParsePorts(f.ports)
 	if err != nil {
+		return wrongUse("--ports %v", err)
+	}
+	if err := a.Writable(); err != nil {
 		return err
 	}
 	if f.boot {
@@ -161,21 +160,4 @@ func (in *invocation) bootAndRun(ctx context.Context, a *app.Session, r app.Boot
 		err = &exitError{code}
 	}
 	return err
-}
-
-// portsOf reads HOST:GUEST,….
-func portsOf(text string) (list []vm.Port, err error) {
-	if text == "" {
-		return nil, nil
-	}
-	for _, pair := range strings.Split(text, ",") {
-		host, guest, _ := strings.Cut(pair, ":")
-		h, err1 := strconv.ParseUint(host, 10, 16)
-		g, err2 := strconv.ParseUint(guest, 10, 16)
-		if err1 != nil || err2 != nil || h == 0 || g == 0 {
-			return nil, wrongUse("--ports has %q; write HOST:GUEST, for instance 8022:22", pair)
-		}
-		list = append(list, vm.Port{Host: int(h), Guest: int(g)})
-	}
-	return list, nil
 }

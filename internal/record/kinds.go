@@ -1,5 +1,5 @@
-// Package record is what is written of work that was done: records and journals of builds, the table of events, what checks said, and views of
-// what builds left. It does none of the work.
+// Package record is what is written of work that was done: records and journals of builds, the table of events, what checks said, and
+// views of what builds left. It does none of the work.
 package record
 
 import (

@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 	"time"
 
@@ -132,6 +133,23 @@ type Machine struct {
 	BIOS    bool   // it starts without UEFI
 	Alone   bool   // it reaches neither this host nor what lies behind
 	Temp    string // folder for what is thrown away
+}
+
+// ParsePorts reads HOST:GUEST,…
+func ParsePorts(text string) (list []Port, err error) {
+	if text == "" {
+		return nil, nil
+	}
+	for _, pair := range strings.Split(text, ",") {
+		host, guest, _ := strings.Cut(pair, ":")
+		h, err1 := strconv.ParseUint(host, 10, 16)
+		g, err2 := strconv.ParseUint(guest, 10, 16)
+		if err1 != nil || err2 != nil || h == 0 || g == 0 {
+			return nil, fmt.Errorf("has %q; write HOST:GUEST, for instance 8022:22", pair)
+		}
+		list = append(list, Port{Host: int(h), Guest: int(g)})
+	}
+	return list, nil
 }
 
 // command is QEMU for a machine with its console on stdin and stdout.

@@ -1,6 +1,7 @@
 package artifact
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/binary"
@@ -179,8 +180,9 @@ func (t *Tree) numberOf(part string) uint32 {
 
 // filesystem is what is said of a tree's file system.
 type filesystem struct {
-	size   int64 // of the disk; 0 for the smallest
-	around int64 // of that, what is not the file system's
+	system *disk.System // nil for that of roots
+	size   int64        // of the disk; 0 for the smallest
+	around int64        // of that, what is not the file system's
 	label  string
 	id     [16]byte
 	added  []loader.Added
@@ -220,9 +222,10 @@ func (t *Tree) root(ctx context.Context, o Options, fs filesystem) (disk.Volume,
 		files = slices.Insert(files, 0, folder(".", o.Epoch))
 	}
 	files = with(files, fs.added, o.Epoch)
-	options := disk.Options{Size: max(0, fs.size-fs.around), Label: fs.label[:min(len(fs.label), longestLabel)], UUID: fs.id, Epoch: o.Epoch,
+	system := cmp.Or(fs.system, disk.Systems[0])
+	options := disk.Options{Size: max(0, fs.size-fs.around), Label: fs.label[:min(len(fs.label), system.Label)], UUID: fs.id, Epoch: o.Epoch,
 		Note: t.Note}
-	volume, err := disk.Ext4(ctx, files, options)
+	volume, err := system.Lay(ctx, files, options)
 	var small *disk.SizeError
 	if errors.As(err, &small) {
 		small.Size, small.Needed = fs.size, small.Needed+fs.around
@@ -276,6 +279,3 @@ func with(files []disk.File, added []loader.Added, epoch int64) []disk.File {
 	}
 	return files
 }
-
-// longestLabel is the bytes of an ext4 label.
-const longestLabel = 16

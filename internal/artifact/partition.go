@@ -1,6 +1,7 @@
 package artifact
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -19,6 +20,15 @@ type Partition struct {
 	Bytes int64  `json:"bytes"`
 	Mount string `json:"mount,omitempty"` // folder of the tree whose files it holds, "" for none
 	Swap  bool   `json:"swap,omitempty"`
+	Other string `json:"system,omitempty"` // its file system, if that is neither ext4 nor swap
+}
+
+// System is what the partition holds.
+func (p *Partition) System() *disk.System {
+	if p.Swap {
+		return disk.FindSystem("swap")
+	}
+	return disk.FindSystem(cmp.Or(p.Other, disk.Systems[0].Name))
 }
 
 // Parts are the partitions that a definition asks for; those above others come first.
@@ -49,7 +59,10 @@ func below(list []Partition, folder string) (mounts []string) {
 // mounts are what fstab says of the partitions.
 func (t *Tree) mounts(o Options) (list []loader.Mount) {
 	for _, p := range o.Says.Parts() {
-		list = append(list, loader.Mount{Device: "PARTUUID=" + dashed(t.idOf("partition "+p.Name)), Folder: p.Mount, Swap: p.Swap})
+		if p.System() == nil {
+			continue // partitions says that it is not known
+		}
+		list = append(list, loader.Mount{Device: "PARTUUID=" + dashed(t.idOf("partition "+p.Name)), Folder: p.Mount, System: p.System()})
 	}
 	slices.SortStableFunc(list, func(a, b loader.Mount) int { return strings.Compare(a.Folder, b.Folder) })
 	return list
@@ -63,16 +76,17 @@ func (t *Tree) partitions(ctx context.Context, o Options) (list []disk.Partition
 	}
 	for _, p := range all {
 		id := t.idOf("file system " + p.Name)
-		part := disk.Partition{Name: p.Name, Type: disk.TypeLinux, ID: t.idOf("partition " + p.Name)}
-		switch {
-		case p.Swap:
-			part.Type = disk.TypeSwap
-			part.Volume = disk.Swap(p.Bytes, p.Name, id)
-		case p.Mount == "": // empty
-			part.Volume, err = disk.Ext4(ctx, []disk.File{folder(".", o.Epoch)}, disk.Options{Size: p.Bytes, Label: p.label(), UUID: id,
-				Epoch: o.Epoch, Note: t.Note})
-		default:
-			part.Volume, err = t.root(ctx, o, filesystem{size: p.Bytes, label: p.label(), id: id, at: p.Mount, hidden: below(all, p.Mount)})
+		system := p.System()
+		if system == nil {
+			return nil, fmt.Errorf("partition %s is to hold %s, which this program does not write", p.Name, p.Other)
+		}
+		part := disk.Partition{Name: p.Name, Type: system.Type, ID: t.idOf("partition " + p.Name)}
+		if p.Mount == "" { // empty
+			part.Volume, err = system.Lay(ctx, []disk.File{folder(".", o.Epoch)}, disk.Options{Size: p.Bytes,
+				Label: p.Name[:min(len(p.Name), system.Label)], UUID: id, Epoch: o.Epoch, Note: t.Note})
+		} else {
+			part.Volume, err = t.root(ctx, o, filesystem{system: system, size: p.Bytes, label: p.Name, id: id, at: p.Mount,
+				hidden: below(all, p.Mount)})
 		}
 		var small *disk.SizeError
 		if errors.As(err, &small) {
@@ -86,8 +100,6 @@ func (t *Tree) partitions(ctx context.Context, o Options) (list []disk.Partition
 	}
 	return list, nil
 }
-
-func (p *Partition) label() string { return p.Name[:min(len(p.Name), longestLabel)] }
 
 // folder is an empty one.
 func folder(name string, epoch int64) disk.File {

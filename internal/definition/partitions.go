@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"zygos/internal/artifact"
+	"zygos/internal/disk"
 )
 
 // onRoot are folders that a machine needs before it mounts others, or fills itself.
@@ -44,11 +45,18 @@ func (r *reader) partitions(t *table, name string) string {
 			r.problems.add(at, p.name+" needs a size of 1 MiB or more", "add size = \"1GiB\"")
 		}
 		kind, at := p.text("type")
-		part.Swap = kind == "swap"
-		if kind != "" {
-			r.problems.oneOf("type of partition", kind, at, []string{"ext4", "swap"}, nil)
+		if part.Swap = kind == "swap"; !part.Swap && kind != disk.Systems[0].Name {
+			part.Other = kind
 		}
-		part.Mount = r.mount(p, part.Swap, parts)
+		if kind != "" {
+			var known []string
+			for _, s := range disk.Systems {
+				known = append(known, s.Name)
+			}
+			r.problems.oneOf("type of partition", kind, at, known, nil)
+		}
+		system := part.System()
+		part.Mount = r.mount(p, system != nil && !system.Files, parts)
 		p.done()
 		parts = append(parts, part)
 	}
@@ -56,14 +64,15 @@ func (r *reader) partitions(t *table, name string) string {
 }
 
 // mount reads the folder that a partition's files are below.
-func (r *reader) mount(p *table, swap bool, others []artifact.Partition) string {
+func (r *reader) mount(p *table, fileless bool, others []artifact.Partition) string {
 	text, at := p.text("mount")
 	folder := strings.TrimPrefix(text, "/")
 	first, _, _ := strings.Cut(folder, "/")
 	switch {
 	case text == "":
-	case swap:
-		r.problems.add(at, "swap is mounted nowhere", "take mount out")
+	case fileless:
+		kind, _ := p.text("type")
+		r.problems.add(at, kind+" is mounted nowhere", "take mount out")
 	case path.Clean(text) != text || text[0] != '/' || folder == "" || strings.ContainsAny(text, " \t\n\\#"):
 		r.problems.add(at, fmt.Sprintf("%q is no folder to mount it on", text), "write it as in mount = \"/var/log\", without spaces")
 	case slices.Contains(onRoot, first):

@@ -37,7 +37,7 @@ type Wanted struct {
 type Mount struct {
 	Device string // what fstab calls it
 	Folder string // of the tree; "" for swap, or what nobody mounts
-	Swap   bool
+	System *disk.System
 }
 
 // Added is a file that the disk's root has beside the tree's, or instead of one.
@@ -271,10 +271,10 @@ func (t *Tree) fstab(w Wanted) (added []Added, err error) {
 	}
 	for _, m := range w.Mounts {
 		switch {
-		case m.Swap:
-			text += m.Device + " none swap sw 0 0\n"
+		case !m.System.Files:
+			text += fmt.Sprintf("%s none %s %s\n", m.Device, m.System.Name, m.System.Mount)
 		case m.Folder != "" && !mounts(own, "/"+m.Folder):
-			text += fmt.Sprintf("%s /%s ext4 defaults 0 2\n", m.Device, m.Folder)
+			text += fmt.Sprintf("%s /%s %s %s\n", m.Device, m.Folder, m.System.Name, m.System.Mount)
 		}
 		if m.Folder != "" && t.Lookup(m.Folder) == nil {
 			added = append(added, Added{Path: m.Folder, Folder: true})

@@ -18,7 +18,6 @@ import (
 	"zygos/internal/layer"
 	"zygos/internal/plan"
 	"zygos/internal/record"
-	"zygos/internal/secret"
 	"zygos/internal/state"
 )
 
@@ -110,100 +109,50 @@ func (r *Repeat) Run(ctx context.Context, v *catalog.Version) (*Outcome, error) 
 
 // plan is that of the version, with all that it takes at hand below Dir.
 func (r *Repeat) plan(ctx context.Context, v *catalog.Version, was *record.Record) (*plan.Plan, error) {
-	p := *was.Plan
-	p.Build, p.Force, p.Why, p.Unchanged, p.From = plan.NewBuildID(), true, "repeated from the record of "+v.Build, "", ""
-	p.Shapes = slices.Clone(p.Shapes)
 	var lacks []string
-	at := r.Dir.In("workspace")
-	if _, err := Lay(r.Engine.Dir, r.Root, &p, at); err != nil {
-		return nil, err
-	}
-	for i := range p.Shapes {
-		shape := &p.Shapes[i]
-		shape.Stages, shape.Checks = slices.Clone(shape.Stages), nil
+	for _, shape := range was.Plan.Shapes {
 		for _, digest := range shape.Layers {
 			if !r.Engine.Layers.Has(digest) {
-				lacks = append(lacks, fmt.Sprintf("a layer of its base %s@%s, which is not kept any more", p.Base.Name, p.Base.Version))
+				lacks = append(lacks, fmt.Sprintf("a layer of its base %s@%s, which is not kept any more", was.Plan.Base.Name, was.Plan.Base.Version))
 				break
 			}
 		}
-		for j := range shape.Stages {
-			s := &shape.Stages[j]
-			s.Reuse, s.Forced, s.Key, s.Reason = nil, true, "", "it is repeated"
-			s.Steps = slices.Clone(s.Steps)
-			for k := range s.Steps {
-				lacks = append(lacks, r.step(&s.Steps[k], s.Name, at)...)
-			}
-			s.Secrets = slices.Clone(s.Secrets)
-			for k, m := range s.Secrets {
-				today, err := r.Secret(ctx, m.Name)
-				if err != nil {
-					return nil, err
-				}
-				if today.Mark != m.Mark {
-					lacks = append(lacks, fmt.Sprintf("the value that the secret %s had then; it has another one now", m.Name))
-				}
-				s.Secrets[k].Value = secret.Secret{Name: m.Name, Value: today.Value.Value}
-			}
-		}
-		shape.FirstBoot = slices.Clone(shape.FirstBoot)
-		for k := range shape.FirstBoot {
-			b := &shape.FirstBoot[k]
-			if b.Script = r.text(b.Source, b.Digest); b.Script == nil {
-				lacks = append(lacks, fmt.Sprintf("the script of first boot %s", b.Name))
-			}
-		}
+	}
+	c := plan.Carrier{Dir: r.Dir.In("workspace"), Secret: r.Secret,
+		Content: func(digest, source string) []byte { return text(r.Engine.Dir, r.Root, source, digest) }}
+	p, err := c.Ready(ctx, plan.NewOrder(was.Plan))
+	var missing *plan.LacksError
+	if errors.As(err, &missing) {
+		lacks = append(lacks, missing.What...)
+	} else if err != nil {
+		return nil, err
 	}
 	if len(lacks) > 0 {
 		slices.Sort(lacks)
 		return nil, &LacksError{v.Ref(), slices.Compact(lacks)}
 	}
-	return &p, nil
+	p.Build, p.Force, p.Why, p.Unchanged, p.From = plan.NewBuildID(), true, "repeated from the record of "+v.Build, "", ""
+	for i := range p.Shapes {
+		p.Shapes[i].Checks = nil
+		for j := range p.Shapes[i].Stages {
+			s := &p.Shapes[i].Stages[j]
+			s.Reuse, s.Forced, s.Key, s.Reason = nil, true, "", "it is repeated"
+		}
+	}
+	return p, nil
 }
 
 // Lay lays out what went into a plan, as far as it is kept or still in the workspace, in a folder, and returns the name of the image's
 // definition in it.
 func Lay(from state.Dir, root string, p *plan.Plan, to string) (file string, err error) {
+	c := plan.Carrier{Dir: to, Content: func(digest, source string) []byte { return text(from, root, source, digest) }}
 	for _, s := range p.Sources {
 		if path.Dir(s.Path) == "images" {
 			file = s.Path
 		}
-		text := text(from, root, s.Path, s.Digest)
-		if text == nil {
-			continue // whoever needs it says so
-		}
-		name := filepath.Join(to, s.Path)
-		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			return "", err
-		}
-		if err := os.WriteFile(name, text, 0o644); err != nil {
-			return "", err
-		}
 	}
-	return file, nil
+	return file, c.Lay(p)
 }
-
-// step brings the content of a step, or says what is not there.
-func (r *Repeat) step(s *plan.Step, stage, at string) (lacks []string) {
-	if s.Copy == nil {
-		if s.Script = r.text(s.Source, s.Digest); s.Script == nil {
-			lacks = append(lacks, fmt.Sprintf("%s of stage %s, as it was", s.Name, stage))
-		}
-		return lacks
-	}
-	for _, f := range s.Files {
-		name := filepath.Join(at, f.Source)
-		if f.Dir || f.Link != "" {
-			continue
-		}
-		if text, err := os.ReadFile(name); err != nil || plan.Digest(text) != f.Digest {
-			lacks = append(lacks, fmt.Sprintf("%s of stage %s, as it was", f.Source, stage))
-		}
-	}
-	return lacks
-}
-
-func (r *Repeat) text(name, digest string) []byte { return text(r.Engine.Dir, r.Root, name, digest) }
 
 // text is a file that went into a plan: as it is kept, or from the workspace if it is still the same.
 func text(from state.Dir, root, name, digest string) []byte {

@@ -116,17 +116,11 @@ func Repository(root string, b *definition.Base, from string) (*oras.Repository,
 			if credentials == "" || at != repo.Reference.Host() {
 				return auth.EmptyCredential, nil
 			}
-			value, set, err := secret.Read(ctx, credentials, root)
-			if err == nil && !set {
-				err = errors.New("it is not set")
+			l, err := secret.Credentials(ctx, "base "+b.Name, credentials, root)
+			if err != nil || l.User == "" {
+				return auth.Credential{AccessToken: l.Value.Value}, err
 			}
-			if err != nil {
-				return auth.EmptyCredential, fmt.Errorf("the credentials of base %s, %s, give nothing: %w", b.Name, credentials, err)
-			}
-			if user, password, ok := strings.Cut(value, ":"); ok {
-				return auth.Credential{Username: user, Password: password}, nil
-			}
-			return auth.Credential{AccessToken: value}, nil
+			return auth.Credential{Username: l.User, Password: l.Value.Value}, nil
 		}}
 	c.SetUserAgent("zygos")
 	repo.Client = c

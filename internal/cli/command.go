@@ -17,6 +17,7 @@ import (
 
 	"zygos/internal/definition"
 	"zygos/internal/machine"
+	"zygos/internal/secret"
 	"zygos/internal/words"
 )
 
@@ -121,6 +122,7 @@ func Main(args []string, out, errs io.Writer) int {
 	debug.SetGCPercent(50) // memory counts for more than the little time it takes
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, unix.SIGTERM, unix.SIGHUP)
 	defer cancel()
+	ctx = secret.With(ctx, os.LookupEnv)
 	context.AfterFunc(ctx, cancel) // a second interrupt ends the program at once; the next one sweeps
 	// A reader that leaves does not end the program: what is under way goes on, and is told apart from what could not be said.
 	pipes := make(chan os.Signal, 1)

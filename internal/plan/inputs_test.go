@@ -13,10 +13,11 @@ import (
 	"zygos/internal/digest"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
+	"zygos/internal/secret"
 )
 
 func (w *world) with(o plan.Options) (*plan.Plan, error) {
-	return plan.Make(w.t.Context(), w.root, w.org, w.img, w, o)
+	return plan.Make(secret.With(w.t.Context(), os.LookupEnv), w.root, w.org, w.img, w, o)
 }
 
 func TestValueOfAnInputIsTheFirstThatIsGiven(t *testing.T) {

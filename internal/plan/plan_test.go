@@ -16,6 +16,7 @@ import (
 	"zygos/internal/digest"
 	"zygos/internal/layer"
 	"zygos/internal/plan"
+	"zygos/internal/secret"
 )
 
 // world is what plans depend on, as far as a test wants it.
@@ -81,7 +82,7 @@ func newWorld(t *testing.T) *world {
 }
 
 func (w *world) make(force bool) *plan.Plan {
-	p, err := plan.Make(w.t.Context(), w.root, w.org, w.img, w, plan.Options{Force: force, Epoch: w.epoch})
+	p, err := plan.Make(secret.With(w.t.Context(), os.LookupEnv), w.root, w.org, w.img, w, plan.Options{Force: force, Epoch: w.epoch})
 	require.NoError(w.t, err)
 	return p
 }

@@ -21,7 +21,6 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/digest"
 	"zygos/internal/remote"
-	"zygos/internal/secret"
 )
 
 // Absent is ErrAbsent with the words of what failed.
@@ -146,21 +145,6 @@ func ReadRealm(v definition.Values) string {
 // Options are those of the client by which a region's server is asked.
 func (s Server) Options(region string, path func(string) string) remote.Options {
 	return remote.Options{Home: s.URL, Realm: s.Realm, Plain: s.Plain, Authorities: s.CA, Path: path, Setting: "[region." + region + "]"}
-}
-
-// Credentials asks for those of a region, from env:NAME, file:PATH or command:COMMAND; "" for none.
-func Credentials(ctx context.Context, region, from, root string) (string, error) {
-	if from == "" {
-		return "", nil
-	}
-	value, set, err := secret.Read(ctx, from, root)
-	if err == nil && !set {
-		err = errors.New("it is not set")
-	}
-	if err != nil {
-		return "", fmt.Errorf("the credentials of region %s, %s, give nothing: %w", region, from, err)
-	}
-	return value, nil
 }
 
 // Body is content from a server; again tells of its errors whether trying again may help.

@@ -35,13 +35,25 @@ const (
 
 const patience = 30 * time.Second // with a command that fetches a value
 
+// Lookup is the environment of a caller: the value of a variable, and whether it is set.
+type Lookup func(name string) (value string, set bool)
+
+type lookupKey struct{}
+
+// With is a context in which values of env: come from a caller's environment. Without one, no variable is set.
+func With(ctx context.Context, environment Lookup) context.Context {
+	return context.WithValue(ctx, lookupKey{}, environment)
+}
+
 // Read fetches a value from env:NAME, file:PATH or command:COMMAND; paths and commands start at
-// root. set is false if the environment has no such variable. One line's end is not part of it.
+// root. set is false if the caller's environment has no such variable. One line's end is not part of it.
 func Read(ctx context.Context, from, root string) (value string, set bool, err error) {
 	kind, rest, _ := strings.Cut(from, ":")
 	switch kind {
 	case "env":
-		value, set = os.LookupEnv(rest)
+		if lookup, ok := ctx.Value(lookupKey{}).(Lookup); ok {
+			value, set = lookup(rest)
+		}
 		return value, set, nil
 	case "file":
 		if !filepath.IsAbs(rest) {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/hex"
+	"fmt"
 	"io"
 	"net/url"
 	"os"
@@ -114,15 +115,19 @@ func TestLongValuesAreFoundByAnyPart(t *testing.T) {
 func TestValuesAreReadFromWhereTheyAre(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "key"), []byte("from a file\n"), 0o600))
-	t.Setenv("ZYGOS_TEST_KEY", "from the environment")
+	t.Setenv("ZYGOS_TEST_KEY", "from this process")
+	_, set, err := secret.Read(t.Context(), "env:ZYGOS_TEST_KEY", dir)
+	require.NoError(t, err)
+	require.False(t, set, "a process that serves others has none of its own to give")
+	ctx := secret.With(t.Context(), func(name string) (string, bool) { return "from the environment", name == "ZYGOS_TEST_KEY" })
 	for from, want := range map[string]string{"env:ZYGOS_TEST_KEY": "from the environment", "file:key": "from a file",
 		"command:cat key": "from a file"} {
-		got, set, err := secret.Read(t.Context(), from, dir)
+		got, set, err := secret.Read(ctx, from, dir)
 		require.NoError(t, err)
 		require.True(t, set)
 		require.Equal(t, want, got)
 	}
-	_, set, err := secret.Read(t.Context(), "env:ZYGOS_TEST_NONE", dir)
+	_, set, err = secret.Read(ctx, "env:ZYGOS_TEST_NONE", dir)
 	require.NoError(t, err)
 	require.False(t, set)
 	for from, says := range map[string]string{"file:none": "no such file", "command:echo oh no >&2; exit 3": "exit status 3: oh no",
@@ -178,4 +183,24 @@ func TestCommandsAreBounded(t *testing.T) {
 		state, err := os.ReadFile("/proc/" + strings.TrimSpace(string(text)) + "/stat")
 		return err != nil || strings.Contains(string(state), ") Z ")
 	}, 10*time.Second, 10*time.Millisecond)
+}
+
+// A login is a user with a password, or a token, and is not shown by accident.
+func TestLogins(t *testing.T) {
+	ctx := secret.With(t.Context(), func(name string) (string, bool) {
+		value, ok := map[string]string{"PAIR": "keeper:pass:word", "TOKEN": "abc"}[name]
+		return value, ok
+	})
+	l, err := secret.Credentials(ctx, "region north", "env:PAIR", "")
+	require.NoError(t, err)
+	require.Equal(t, []string{"keeper", "pass:word"}, []string{l.User, l.Value.Value})
+	require.NotContains(t, fmt.Sprintf("%v %s", l, l), "pass")
+	l, err = secret.Credentials(ctx, "region north", "env:TOKEN", "")
+	require.NoError(t, err)
+	require.Equal(t, []string{"", "abc"}, []string{l.User, l.Value.Value})
+	_, err = secret.Credentials(ctx, "region north", "env:NONE", "")
+	require.EqualError(t, err, "the credentials of region north, env:NONE, give nothing: it is not set")
+	l, err = secret.Credentials(ctx, "region north", "", "")
+	require.NoError(t, err)
+	require.Zero(t, l)
 }

@@ -27,6 +27,7 @@ import (
 	"zygos/internal/digest"
 	"zygos/internal/region"
 	"zygos/internal/remote"
+	"zygos/internal/secret"
 )
 
 // Kind is the line in the table of kinds.
@@ -83,20 +84,19 @@ func (s *site) session(ctx context.Context, refused string) (string, error) {
 	if s.token != refused || s.Credentials == "" {
 		return s.token, nil
 	}
-	value, err := region.Credentials(ctx, s.name, s.Credentials, s.root)
+	l, err := secret.Credentials(ctx, "region "+s.name, s.Credentials, s.root)
 	if err != nil {
 		return "", err
 	}
-	user, password, ok := strings.Cut(value, ":")
-	if !ok { // a token of somebody else's making
-		s.token = value
-		return value, nil
+	if l.User == "" { // a token of somebody else's making
+		s.token = l.Value.Value
+		return s.token, nil
 	}
 	r, err := http.NewRequestWithContext(ctx, http.MethodPost, s.URL.String()+"/session", nil)
 	if err != nil {
 		return "", err
 	}
-	r.SetBasicAuth(user, password)
+	r.SetBasicAuth(l.User, l.Value.Value)
 	answer, err := s.client.Do(r)
 	if err != nil {
 		return "", s.unanswered(err)

@@ -29,6 +29,7 @@ import (
 	"zygos/internal/definition"
 	"zygos/internal/region"
 	"zygos/internal/remote"
+	"zygos/internal/secret"
 )
 
 // Kind is the line in the table of kinds.
@@ -81,14 +82,11 @@ func open(r *definition.Region, path func(string) string) region.Region {
 			if host != g.host {
 				return auth.EmptyCredential, nil
 			}
-			value, err := region.Credentials(ctx, g.name, s.Credentials, path("."))
-			if err != nil {
-				return auth.EmptyCredential, err
+			l, err := secret.Credentials(ctx, "region "+g.name, s.Credentials, path("."))
+			if err != nil || l.User == "" {
+				return auth.Credential{AccessToken: l.Value.Value}, err
 			}
-			if user, password, ok := strings.Cut(value, ":"); ok {
-				return auth.Credential{Username: user, Password: password}, nil
-			}
-			return auth.Credential{AccessToken: value}, nil
+			return auth.Credential{Username: l.User, Password: l.Value.Value}, nil
 		}}
 	g.client.SetUserAgent("zygos")
 	return g

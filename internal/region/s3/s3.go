@@ -28,6 +28,7 @@ import (
 	"zygos/internal/digest"
 	"zygos/internal/region"
 	"zygos/internal/remote"
+	"zygos/internal/secret"
 )
 
 // Kind is the line in the table of kinds.
@@ -138,16 +139,15 @@ func (k *keys) RetrieveWithCredContext(by *credentials.CredContext) (v credentia
 	if by != nil && by.Context != nil {
 		ctx = by.Context
 	}
-	value, err := region.Credentials(ctx, k.region, k.from, k.root)
+	l, err := secret.Credentials(ctx, "region "+k.region, k.from, k.root)
 	if err != nil {
 		return v, err
 	}
-	id, key, ok := strings.Cut(value, ":")
-	if !ok {
+	if l.User == "" {
 		return v, fmt.Errorf("the credentials of region %s, %s, are no key and secret with a colon between them", k.region, k.from)
 	}
 	k.had = true
-	return credentials.Value{AccessKeyID: id, SecretAccessKey: key, SignerType: credentials.SignatureV4}, nil
+	return credentials.Value{AccessKeyID: l.User, SecretAccessKey: l.Value.Value, SignerType: credentials.SignatureV4}, nil
 }
 
 func (k *keys) IsExpired() bool { return !k.had }

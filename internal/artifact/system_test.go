@@ -25,7 +25,8 @@ func TestNewFileSystemIsOneEntryOfTheTable(t *testing.T) {
 		}}
 	disk.Systems = append(slices.Clone(old), &shed)
 
-	says := Says{partition.Name: PartsText([]Partition{{Name: "large", Bytes: 4 << 20, Mount: "srv", Other: "shed"}, {Name: "swap", Bytes: 4 << 20, Swap: true}})}
+	says := Says{partition.Name: PartsText([]Partition{{Name: "large", Bytes: 4 << 20, Mount: "srv", Other: "shed"}, {Name: "swap",
+		Bytes: 4 << 20, Swap: true}})}
 	x := layer.Index{{Path: ".", Kind: layer.Dir, Mode: 0o755}, {Path: "srv", Kind: layer.Dir, Mode: 0o755}, {Path: "srv/a", Kind: layer.Dir}}
 	tree := &Tree{Merged: layer.Merge(x), Content: func(*layer.Node) string { return "" }}
 	tree.Nodes = tree.Merged.Nodes()

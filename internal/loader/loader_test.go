@@ -96,7 +96,8 @@ func TestKernelsAndLoaderGoWhereTheyAreFound(t *testing.T) {
 func TestMountsOfTheDisk(t *testing.T) {
 	w := wanted
 	w.Gone = []string{"/", "/boot", "/boot/efi"}
-	w.Mounts = []loader.Mount{{Device: "PARTUUID=3", Folder: "var/log", System: disk.Systems[0]}, {Device: "PARTUUID=4", System: disk.FindSystem("swap")},
+	w.Mounts = []loader.Mount{{Device: "PARTUUID=3", Folder: "var/log", System: disk.Systems[0]}, {Device: "PARTUUID=4",
+		System: disk.FindSystem("swap")},
 		{Device: "PARTUUID=5", Folder: "data", System: disk.Systems[0]}}
 	p, err := loader.Disk(tree(t,
 		debian(map[string]string{"etc/fstab": "# theirs\nUUID=1 / xfs defaults 0 1\nUUID=2 /boot ext4 defaults 0 2\n" +

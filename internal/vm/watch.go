@@ -51,11 +51,15 @@ func (m *Machine) full() string {
 
 const consoleLines = 20 // that are kept
 
-// What a console says when a machine is up: that the init has reached its last target, or the prompt of a getty, which stays.
+// What a console says when a machine is up: that the init has reached its last target, or the prompt of a getty, which stays. The kernel
+// may write its messages (printk, with the seconds since its start) behind a prompt before that.
 var (
 	reached = sync.OnceValue(func() *regexp.Regexp {
 		return regexp.MustCompile(`^(\[[^\]]*\] *)?(systemd\[1\]: )?Reached target ` +
 			`(multi-user\.target|graphical\.target|Multi-User System|Graphical Interface)`)
+	})
+	disturbed = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63} login: ?\[ *[0-9]+\.[0-9]{6}\] `)
 	})
 	prompt = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63} login: ?$`) })
 )
@@ -184,7 +188,7 @@ func (c *console) close() {
 }
 
 func (c *console) end() {
-	if reached().MatchString(plain(c.line)) {
+	if line := plain(c.line); reached().MatchString(line) || disturbed().MatchString(line) {
 		c.rises()
 	}
 	if text := strings.TrimSpace(plain(c.line)); text != "" {

@@ -225,15 +225,6 @@ func (in *invocation) pairs(rows [][2]string) {
 var (
 	mib     = plain.MiB
 	human   = plain.Duration
-	age     = plain.Age
 	when    = plain.Time
-	short   = plain.Digest
 	counted = plain.Counted
 )
-
-func dash(s string) string {
-	if s == "" {
-		return "-"
-	}
-	return s
-}

@@ -65,7 +65,8 @@ func TestMachineComesUpOrSaysWhyNot(t *testing.T) {
 func TestWhatAConsoleSays(t *testing.T) {
 	m := vm.Machine{Disk: "/dev/null", Format: "raw", CPUs: 1, Memory: 1 << 20, Temp: t.TempDir()}
 	for said, up := range map[string]bool{"sulogin: root account is locked": false, "Failed to start getty; no login: see logs": false,
-		"Command line: quiet banner=login:": false, "echo Reached target multi-user.target": false, "no login: ": false, "field login: [    7.5] no": false,
+		"Command line: quiet banner=login:": false, "echo Reached target multi-user.target": false, "no login: ": false,
+		"field login: [    7.5] no": false,
 		"field login: [  210.636585] powernow_k8: Power state transitions not supported": true, "field login: ": false,
 		"[  OK  ] Reached target multi-user.target - Multi-User System.": true, "systemd[1]: Reached target graphical.target": true,
 		"\\033M[  OK  ] Reached target multi-user.target": true} {

@@ -145,7 +145,7 @@ func describe(c *command) described {
 // writeReference writes the reference page of all commands, as Markdown.
 func writeReference(w io.Writer) error {
 	fmt.Fprintf(w, "# Commands\n\nMade from the command table by `make reference`. Flags stand before or after arguments.\n\n"+
-		"Exit codes: 0 done · 1 failed · 2 wrong use · 3 invalid definition · 4 a script failed · 5 refused by a rule · 6 some region is "+
+		"Exit codes: 0 done · 1 failed · 2 wrong use · 3 invalid definition · 4 a script failed · 5 refused by a rule ·\n6 some region is "+
 		"incomplete · 130 interrupted.\n\n"+
 		"Every command takes `--workspace DIR`, `--state DIR`, `--json`, `--quiet` and `--color auto|always|never`.\n")
 	common := map[string]bool{"workspace": true, "state": true, "json": true, "quiet": true, "color": true}

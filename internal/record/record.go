@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"zygos/internal/catalog"
+	"zygos/internal/machine"
 	"zygos/internal/plan"
 	"zygos/internal/seal"
 	"zygos/internal/state"
@@ -42,13 +43,7 @@ func (f *Failure) Error() string {
 
 // How says in words how the step ended.
 func (f *Failure) How() string {
-	switch {
-	case f.Reason != "":
-		return f.Reason
-	case f.Signal != "":
-		return "ended by signal " + f.Signal
-	}
-	return fmt.Sprintf("exit code %d", f.Code)
+	return (&machine.StepError{Reason: f.Reason, Signal: f.Signal, Code: f.Code}).How()
 }
 
 // Step is what a build's record says of a step that ran.
